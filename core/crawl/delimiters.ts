@@ -1,0 +1,27 @@
+/** Which character stands between the fields of a text, judged by how evenly it cuts the lines. */
+export interface DelimiterGuess {
+  delimiter: string;
+  fields: number;
+  /** Share of lines with that many fields, 0 to 1. */
+  agreement: number;
+}
+
+const CANDIDATES = ['|', '\t', ';', ',', ' '];
+
+/** The best candidate, or undefined when no character cuts at least nine lines in ten into the same number of fields, two or more. */
+export function guessDelimiter(lines: readonly string[]): DelimiterGuess | undefined {
+  const texts = lines.filter((line) => line.trim() !== '');
+  if (texts.length === 0) return undefined;
+  const guesses = CANDIDATES.map((delimiter) => judge(texts, delimiter)).filter((guess) => guess.fields >= 2 && guess.agreement >= 0.9);
+  return guesses.sort((a, b) => b.agreement - a.agreement || CANDIDATES.indexOf(a.delimiter) - CANDIDATES.indexOf(b.delimiter))[0];
+}
+
+function judge(lines: readonly string[], delimiter: string): DelimiterGuess {
+  const counts = new Map<number, number>();
+  for (const line of lines) {
+    const fields = line.replace(/"[^"]*"/g, '').split(delimiter).length;
+    counts.set(fields, (counts.get(fields) ?? 0) + 1);
+  }
+  const [fields, times] = [...counts].sort((a, b) => b[1] - a[1] || b[0] - a[0])[0]!;
+  return { delimiter, fields, agreement: times / lines.length };
+}

@@ -1,0 +1,118 @@
+/** Groups the files of a storage into table candidates by their folders and names alone. */
+import type { ObjectInfo } from '../storage/object-store';
+import { below, isHidden, joinPath, parentPath } from '../storage/paths';
+import { kindByName, type FileKind } from './kinds';
+
+export type Candidate =
+  | { kind: 'delta'; root: string; files: ObjectInfo[] }
+  | { kind: 'iceberg'; root: string; files: ObjectInfo[] }
+  | { kind: 'files'; root: string; files: ObjectInfo[]; fileKind: FileKind; pattern: string; partitions: string[] }
+  | { kind: 'mixed'; root: string; files: ObjectInfo[]; kinds: Record<string, number> };
+
+interface Folder {
+  path: string;
+  files: ObjectInfo[];
+  folders: Map<string, Folder>;
+}
+
+/** Candidates in path order. `start` is the folder that was crawled. */
+export function groupFiles(files: readonly ObjectInfo[], start: string): Candidate[] {
+  const lakeTables = metadataRoots(files);
+  const candidates: Candidate[] = lakeTables.map((table) => ({ ...table, files: files.filter((file) => below(table.root, file.path) !== undefined) }));
+  const inTables = new Set(candidates.flatMap((candidate) => candidate.files.map((file) => file.path)));
+  const plain = files.filter((file) => !inTables.has(file.path) && file.bytes > 0 && !isHidden(below(start, file.path) ?? file.path));
+  return [...candidates, ...folderCandidates(tree(plain, start))].sort((a, b) => (a.root < b.root ? -1 : 1));
+}
+
+/** Folders with a Delta log, or with Iceberg metadata, that are not inside another such folder. */
+function metadataRoots(files: readonly ObjectInfo[]): { kind: 'delta' | 'iceberg'; root: string }[] {
+  const roots = new Map<string, 'delta' | 'iceberg'>();
+  for (const { path } of files) {
+    const delta = /^(.*?)\/?_delta_log\/\d{20}\.(?:json|checkpoint.*\.parquet)$/.exec(path);
+    if (delta) roots.set(delta[1]!, 'delta');
+    const iceberg = /^(.*?)\/?metadata\/[^/]+\.metadata\.json(?:\.gz)?$/.exec(path);
+    if (iceberg && !roots.has(iceberg[1]!)) roots.set(iceberg[1]!, 'iceberg');
+  }
+  return [...roots]
+    .filter(([root]) => ![...roots.keys()].some((other) => other !== root && below(other, root) !== undefined))
+    .map(([root, kind]) => ({ kind, root }));
+}
+
+function tree(files: readonly ObjectInfo[], start: string): Folder {
+  const top: Folder = { path: start, files: [], folders: new Map() };
+  for (const file of files) {
+    const steps = (below(start, file.path) ?? file.path).split('/').slice(0, -1);
+    let at = top;
+    for (const step of steps) {
+      if (!at.folders.has(step)) at.folders.set(step, { path: joinPath(at.path, step), files: [], folders: new Map() });
+      at = at.folders.get(step)!;
+    }
+    at.files.push(file);
+  }
+  return top;
+}
+
+function folderCandidates(folder: Folder): Candidate[] {
+  const children = [...folder.folders.values()];
+  const partition = partitionStep([...folder.folders.keys()]);
+  if (folder.files.length === 0 && (!partition || children.length === 0)) return children.flatMap(folderCandidates);
+  if (partition) return [candidate(folder.path, [...folder.files, ...children.flatMap(allFiles)])];
+  return [candidate(folder.path, folder.files), ...children.flatMap(folderCandidates)];
+}
+
+function allFiles(folder: Folder): ObjectInfo[] {
+  return [...folder.files, ...[...folder.folders.values()].flatMap(allFiles)];
+}
+
+/** Whether folder names read as values of one partition: `key=value` with one key, or numbers and dates. */
+function partitionStep(names: string[]): boolean {
+  if (names.length === 0) return false;
+  const keys = new Set(names.map((name) => /^([^=]+)=/.exec(name)?.[1]));
+  if (keys.size === 1 && !keys.has(undefined)) return true;
+  return names.every((name) => /^\d{1,4}$/.test(name)) || names.every((name) => /^\d{4}-\d\d(-\d\d)?$/.test(name));
+}
+
+function candidate(root: string, files: ObjectInfo[]): Candidate {
+  const kinds: Record<string, number> = {};
+  for (const file of files) {
+    const kind = kindByName(file.path);
+    kinds[kind] = (kinds[kind] ?? 0) + 1;
+  }
+  const [fileKind] = Object.keys(kinds) as FileKind[];
+  const depths = new Set(files.map((file) => below(root, file.path)!.split('/').length));
+  if (Object.keys(kinds).length > 1 || depths.size > 1) return { kind: 'mixed', root, files, kinds };
+  return { kind: 'files', root, files, fileKind: fileKind!, ...guessPattern(root, files) };
+}
+
+/** The path pattern of files at one depth: `key={key}` for Hive steps, year/month/day for plain numbers. */
+export function guessPattern(root: string, files: readonly ObjectInfo[]): { pattern: string; partitions: string[] } {
+  const paths = files.map((file) => below(root, parentPath(file.path)) ?? '');
+  const steps = paths[0] === '' || paths[0] === undefined ? 0 : paths[0].split('/').length;
+  const partitions: string[] = [];
+  const pattern: string[] = [];
+  for (let depth = 0; depth < steps; depth++) {
+    const names = new Set(paths.map((path) => path.split('/')[depth]!));
+    const hive = /^([^=]+)=/.exec([...names][0]!)?.[1];
+    if (hive) {
+      partitions.push(hive);
+      pattern.push(`${hive}={${hive}}`);
+    } else {
+      const name = plainStepName([...names], partitions);
+      partitions.push(name);
+      pattern.push(`{${name}}`);
+    }
+  }
+  return { pattern: [...pattern, '*'].join('/'), partitions };
+}
+
+/** Names for steps that are bare values; what each is follows from its range and the steps before it. */
+function plainStepName(names: string[], before: string[]): string {
+  const numbers = names.map(Number);
+  const within = (low: number, high: number) => numbers.every((each) => Number.isInteger(each) && each >= low && each <= high);
+  if (names.every((name) => /^\d{4}$/.test(name)) && within(1900, 2200)) return 'year';
+  if (before.at(-1) === 'year' && within(1, 12)) return 'month';
+  if (before.at(-1) === 'month' && within(1, 31)) return 'day';
+  if (before.at(-1) === 'day' && within(0, 23)) return 'hour';
+  if (names.every((name) => /^\d{4}-\d\d-\d\d$/.test(name)) && !before.includes('day')) return 'day';
+  return `step_${before.length + 1}`;
+}

@@ -1,0 +1,99 @@
+/** From what each file says of itself to one table: columns, clashes, and types of the path's columns. */
+import { sameType, type Field, type LogicalType } from '../schema/types';
+import { typeName } from '../schema/type-names';
+import { widen } from '../schema/widen';
+import { parseDate, parseTimestamp } from '../values/text';
+
+export interface FileFacts {
+  path: string;
+  rows?: number;
+  columns: { name: string; type: LogicalType; required?: boolean }[];
+}
+
+export interface Clash {
+  column: string;
+  /** Type name to the number of files that have it, and one of them. */
+  types: { type: string; files: number; example: string }[];
+}
+
+export interface Inference {
+  fields: Field[];
+  clashes: Clash[];
+  /** Columns that some of the looked-at files lack, with the first file (in path order) that has them. */
+  partial: { column: string; presentIn: number; of: number; firstIn: string }[];
+}
+
+interface Seen {
+  name: string;
+  type: LogicalType;
+  clashes: boolean;
+  files: { path: string; type: LogicalType }[];
+}
+
+/** Merges files' columns by name, widening types where that loses nothing. */
+export function inferColumns(facts: readonly FileFacts[]): Inference {
+  const columns = new Map<string, Seen>();
+  const ordered = [...facts].sort((a, b) => (a.path < b.path ? -1 : 1));
+  for (const file of ordered) {
+    for (const column of file.columns) {
+      const key = column.name.toLowerCase();
+      const seen = columns.get(key);
+      if (!seen) columns.set(key, { name: column.name, type: column.type, clashes: false, files: [{ path: file.path, type: column.type }] });
+      else {
+        const type = sameType(seen.type, column.type) ? seen.type : widen(seen.type, column.type);
+        seen.clashes ||= type === undefined;
+        // What fits nothing else is read as text, and said so.
+        seen.type = type ?? { kind: 'string' };
+        seen.files.push({ path: file.path, type: column.type });
+      }
+    }
+  }
+  const all = [...columns.values()];
+  return {
+    fields: all.map(({ name, type }) => ({ name, type, required: false })),
+    clashes: all.filter((each) => each.clashes).map((each) => ({ column: each.name, types: countTypes(each.files) })),
+    partial: all.filter((each) => each.files.length < ordered.length).map((each) => ({ column: each.name, presentIn: each.files.length, of: ordered.length, firstIn: each.files[0]!.path })),
+  };
+}
+
+function countTypes(files: Seen['files']): Clash['types'] {
+  const counts = new Map<string, { type: string; files: number; example: string }>();
+  for (const file of files) {
+    const type = typeName(file.type);
+    const known = counts.get(type) ?? { type, files: 0, example: file.path };
+    known.files++;
+    counts.set(type, known);
+  }
+  return [...counts.values()].sort((a, b) => b.files - a.files);
+}
+
+/** The narrowest of integer, bigint, date, timestamp and text that reads all of a path step's values. */
+export function inferPartitionType(texts: readonly (string | null)[]): LogicalType {
+  const present = texts.filter((text): text is string => text !== null);
+  if (present.length === 0) return { kind: 'string' };
+  // A leading zero is kept only in numbers of a fixed width, like months; elsewhere it marks a code.
+  if (present.every((text) => /^-?\d{1,9}$/.test(text)) && (present.every((text) => !/^-?0\d/.test(text)) || present.every((text) => text.length === 2))) return { kind: 'int' };
+  if (present.every((text) => /^-?[1-9]\d{0,17}$/.test(text))) return { kind: 'long' };
+  if (present.every((text) => parseDate(text) !== undefined)) return { kind: 'date' };
+  if (present.every((text) => parseTimestamp(text) !== undefined)) return { kind: 'timestamp' };
+  return { kind: 'string' };
+}
+
+/** How far two files share columns: 1 the same names, 0 none. */
+export function similarity(a: FileFacts, b: FileFacts): number {
+  const names = (facts: FileFacts) => new Set(facts.columns.map((column) => column.name.toLowerCase()));
+  const [x, y] = [names(a), names(b)];
+  const shared = [...x].filter((name) => y.has(name)).length;
+  return shared === 0 ? 0 : shared / Math.min(x.size, y.size);
+}
+
+/** Files of one folder sorted into shapes: a file joins the first shape it shares at least half of its columns with. */
+export function shapesOf(facts: readonly FileFacts[]): FileFacts[][] {
+  const shapes: FileFacts[][] = [];
+  for (const file of facts) {
+    const home = shapes.find((shape) => similarity(shape[0]!, file) >= 0.5);
+    if (home) home.push(file);
+    else shapes.push([file]);
+  }
+  return shapes;
+}

@@ -1,0 +1,45 @@
+/** What went wrong, in a form that every layer above can show without guessing. */
+export type ErrorKind =
+  | 'bad-request' // the caller asked for something malformed
+  | 'not-found' // a named thing does not exist
+  | 'bad-file' // bytes in storage are not what they claim to be
+  | 'unsupported' // valid by its specification, but a feature we do not read or write
+  | 'conflict' // somebody else's change came first
+  | 'refused' // not allowed
+  | 'limit' // a limit on time, memory, rows or bytes was reached
+  | 'cancelled';
+
+export interface ErrorDetails {
+  /** Path inside the storage. */
+  path?: string;
+  line?: number;
+  /** 1-based column within the line, in characters. */
+  column?: number;
+  table?: string;
+  version?: number;
+  /** What the reader can do about it. */
+  hint?: string;
+  /** Zero-based offset in the query text. */
+  position?: number;
+}
+
+/** An error whose message and details may be shown to the user as they are. */
+export class LakeError extends Error {
+  override readonly name = 'LakeError';
+
+  constructor(
+    readonly kind: ErrorKind,
+    message: string,
+    readonly details: ErrorDetails = {},
+    options?: ErrorOptions,
+  ) {
+    super(message, options);
+  }
+}
+
+/** The error as a LakeError that also names `path`, keeping what it already says. */
+export function inFile(error: unknown, path: string): LakeError {
+  if (error instanceof LakeError) return error.details.path ? error : new LakeError(error.kind, error.message, { ...error.details, path });
+  const message = error instanceof Error ? error.message : String(error);
+  return new LakeError('bad-file', `${path}: ${message}`, { path }, { cause: error });
+}

@@ -1,0 +1,123 @@
+/** Iceberg's schema JSON (specification, Appendix C) to logical types and back. Every field has an id. */
+import { LakeError } from '../errors';
+import { isNested, type Field, type FieldId, type LogicalType, type PrimitiveKind, type TableSchema } from '../schema/types';
+
+const PRIMITIVES: Record<string, PrimitiveKind> = {
+  boolean: 'boolean', int: 'int', long: 'long', float: 'float', double: 'double', date: 'date', time: 'time',
+  timestamp: 'timestamp', timestamptz: 'timestamptz', timestamp_ns: 'timestamp_ns', string: 'string', uuid: 'uuid', binary: 'binary',
+};
+const NAMES = new Map(Object.entries(PRIMITIVES).map(([name, kind]) => [kind, name]));
+
+export interface StructJson {
+  type: 'struct';
+  'schema-id'?: number;
+  'identifier-field-ids'?: number[];
+  fields: FieldJson[];
+}
+interface FieldJson {
+  id: number;
+  name: string;
+  required: boolean;
+  type: TypeJson;
+  doc?: string;
+}
+type TypeJson =
+  | string
+  | StructJson
+  | { type: 'list'; 'element-id': number; element: TypeJson; 'element-required': boolean }
+  | { type: 'map'; 'key-id': number; key: TypeJson; 'value-id': number; value: TypeJson; 'value-required': boolean };
+
+export function parseSchema(json: StructJson, table: string): TableSchema {
+  return { id: json['schema-id'] ?? 0, fields: json.fields.map((each) => parseField(each, table)) };
+}
+
+function parseField(json: FieldJson, table: string): Field {
+  return { id: json.id, name: json.name, type: parseType(json.type, table), required: json.required, ...(json.doc ? { comment: json.doc } : {}) };
+}
+
+function parseType(json: TypeJson, table: string): LogicalType {
+  if (typeof json === 'string') {
+    const decimal = /^decimal\(\s*(\d+)\s*,\s*(\d+)\s*\)$/.exec(json);
+    if (decimal) return { kind: 'decimal', precision: Number(decimal[1]), scale: Number(decimal[2]) };
+    const fixed = /^fixed\[\s*(\d+)\s*\]$/.exec(json);
+    if (fixed) return { kind: 'fixed', length: Number(fixed[1]) };
+    const kind = PRIMITIVES[json];
+    if (!kind) throw new LakeError('unsupported', `${table} has a column of the Iceberg type "${json}", which is not supported.`, { table });
+    return { kind };
+  }
+  switch (json.type) {
+    case 'struct':
+      return { kind: 'struct', fields: json.fields.map((each) => parseField(each, table)) };
+    case 'list':
+      return { kind: 'list', element: { id: json['element-id'], name: 'element', required: json['element-required'], type: parseType(json.element, table) } };
+    case 'map':
+      return {
+        kind: 'map',
+        key: { id: json['key-id'], name: 'key', required: true, type: parseType(json.key, table) },
+        value: { id: json['value-id'], name: 'value', required: json['value-required'], type: parseType(json.value, table) },
+      };
+  }
+}
+
+export function schemaJson(schema: TableSchema): StructJson {
+  return { type: 'struct', 'schema-id': schema.id ?? 0, fields: schema.fields.map(fieldJson) };
+}
+
+function fieldJson(each: Field): FieldJson {
+  return { id: each.id!, name: each.name, required: each.required, type: typeJson(each.type), ...(each.comment ? { doc: each.comment } : {}) };
+}
+
+function typeJson(type: LogicalType): TypeJson {
+  switch (type.kind) {
+    case 'struct':
+      return { type: 'struct', fields: type.fields.map(fieldJson) };
+    case 'list':
+      return { type: 'list', 'element-id': type.element.id!, element: typeJson(type.element.type), 'element-required': type.element.required };
+    case 'map':
+      return { type: 'map', 'key-id': type.key.id!, key: typeJson(type.key.type), 'value-id': type.value.id!, value: typeJson(type.value.type), 'value-required': type.value.required };
+    case 'decimal':
+      return `decimal(${type.precision}, ${type.scale})`;
+    case 'fixed':
+      return `fixed[${type.length}]`;
+    case 'byte':
+    case 'short':
+      return 'int';
+    default:
+      return NAMES.get(type.kind)!;
+  }
+}
+
+/** The same columns with new ids: a level's own fields first, then what is inside them. Returns the last id used. */
+export function assignIds(fields: readonly Field[], lastId: FieldId): { fields: Field[]; lastId: FieldId } {
+  let next = lastId;
+  const numbered = fields.map((each) => ({ ...each, id: ++next }));
+  const inner = numbered.map((each) => {
+    if (!isNested(each.type)) return each;
+    const type = each.type;
+    if (type.kind === 'struct') {
+      const done = assignIds(type.fields, next);
+      next = done.lastId;
+      return { ...each, type: { ...type, fields: done.fields } };
+    }
+    const parts = type.kind === 'list' ? [type.element] : [type.key, type.value];
+    const done = assignIds(parts, next);
+    next = done.lastId;
+    const [first, second] = done.fields;
+    return { ...each, type: type.kind === 'list' ? { ...type, element: first! } : { ...type, key: first!, value: second! } };
+  });
+  return { fields: inner, lastId: next };
+}
+
+/** A field anywhere in the schema by its id. */
+export function fieldById(fields: readonly Field[], id: FieldId): Field | undefined {
+  for (const each of fields) {
+    if (each.id === id) return each;
+    const inner = isNested(each.type) ? fieldById(children(each.type), id) : undefined;
+    if (inner) return inner;
+  }
+  return undefined;
+}
+
+export function children(type: Extract<LogicalType, { kind: 'struct' | 'list' | 'map' }>): Field[] {
+  return type.kind === 'struct' ? type.fields : type.kind === 'list' ? [type.element] : [type.key, type.value];
+}

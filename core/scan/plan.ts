@@ -1,0 +1,96 @@
+import type { Field } from '../schema/types';
+import type { Value } from '../values/value';
+import { predicateColumns, type ColumnPath, type Predicate } from './predicate';
+import { mightMatch, type ColumnStats, type StatsLookup } from './prune';
+import type { ReadOptions } from '../folder/read-options';
+
+/** One data file of a version, with all that planning and reading need. */
+export interface DataFile {
+  /** Relative to the storage's root. */
+  path: string;
+  bytes: number;
+  rows?: number;
+  /** When the bytes were last seen to change, for kinds of table that do not promise immutable files. */
+  modified?: number;
+  /** Partition columns by name as they are shown: `{ day: '2026-03-14' }`; null is a null partition. */
+  partition: Record<string, string | null>;
+  /** Values of columns that are not in the file, by column name. */
+  constants: Record<string, Value | null>;
+  /** What the partition alone says of a column. */
+  partitionStats: StatsLookup;
+  /** What the file's own statistics say of a column. */
+  stats: StatsLookup;
+}
+
+/** How a file's columns become the table's: by Parquet field id, or by name. */
+export type ColumnMatch = 'field-id' | 'name';
+
+/** How the engine must read a table's files. */
+export type FileReader = { kind: 'parquet'; match: ColumnMatch } | ({ kind: 'text' } & { options: ReadOptions });
+
+export type Verdict = 'read' | 'skipped-by-partition' | 'skipped-by-bounds';
+
+export interface ConsideredFile {
+  file: DataFile;
+  verdict: Verdict;
+  /** The column whose partition or bounds ruled the file out, where one can be named. */
+  because?: string;
+}
+
+export interface ScanCounts {
+  total: number;
+  skippedByPartition: number;
+  skippedByBounds: number;
+  read: number;
+}
+
+export interface ScanPlan {
+  reader: FileReader;
+  /** The table's columns at this version, in order. */
+  fields: Field[];
+  considered: ConsideredFile[];
+  files: ScanCounts;
+  bytes: { total: number; read: number };
+}
+
+/** The files a reader must open. */
+export function filesToRead(plan: ScanPlan): DataFile[] {
+  return plan.considered.filter(({ verdict }) => verdict === 'read').map(({ file }) => file);
+}
+
+/** Decides for each file whether it can hold matching rows: by its partition first, then by its bounds. */
+export function planScan(reader: FileReader, fields: Field[], files: readonly DataFile[], predicate: Predicate): ScanPlan {
+  const considered = files.map((file) => judge(file, predicate));
+  const counts = { total: files.length, skippedByPartition: 0, skippedByBounds: 0, read: 0 };
+  const bytes = { total: 0, read: 0 };
+  for (const { file, verdict } of considered) {
+    bytes.total += file.bytes;
+    if (verdict === 'read') {
+      counts.read++;
+      bytes.read += file.bytes;
+    } else if (verdict === 'skipped-by-partition') counts.skippedByPartition++;
+    else counts.skippedByBounds++;
+  }
+  return { reader, fields, considered, files: counts, bytes };
+}
+
+function judge(file: DataFile, predicate: Predicate): ConsideredFile {
+  if (!mightMatch(predicate, file.partitionStats)) {
+    return { file, verdict: 'skipped-by-partition', because: culprit(predicate, file.partitionStats) };
+  }
+  const both: StatsLookup = (column) => merge(file.partitionStats(column), file.stats(column));
+  if (!mightMatch(predicate, both)) return { file, verdict: 'skipped-by-bounds', because: culprit(predicate, both) };
+  return { file, verdict: 'read' };
+}
+
+function merge(a: ColumnStats | undefined, b: ColumnStats | undefined): ColumnStats | undefined {
+  return a && b ? { ...a, ...b } : (a ?? b);
+}
+
+/** The first column that alone rules the file out. */
+function culprit(predicate: Predicate, stats: StatsLookup): string | undefined {
+  return predicateColumns(predicate).find((name) => {
+    const onlyThis: StatsLookup = (column: ColumnPath) => (column.join('.') === name ? stats(column) : undefined);
+    return !mightMatch(predicate, onlyThis);
+  });
+}

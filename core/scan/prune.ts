@@ -1,0 +1,80 @@
+import { compareText, compareValues, type Value } from '../values/value';
+import type { ColumnPath, Comparison, Predicate } from './predicate';
+
+/** What is known of one column's values in one file, partition or manifest. Absent means unknown. */
+export interface ColumnStats {
+  /** No value is below it; it need not occur. */
+  lower?: Value;
+  /** No value but NaN is above it; it need not occur. */
+  upper?: Value;
+  nullCount?: number;
+  rowCount?: number;
+  /** False only when it is known that no value is NaN. */
+  mayHoldNaN?: boolean;
+  /** A test beyond bounds for equality, as a bucket partition gives. */
+  mayEqual?: (value: Value) => boolean;
+}
+
+export type StatsLookup = (column: ColumnPath) => ColumnStats | undefined;
+
+/** False only when no row can satisfy the predicate. */
+export function mightMatch(predicate: Predicate, stats: StatsLookup): boolean {
+  switch (predicate.op) {
+    case 'true':
+      return true;
+    case 'and':
+      return predicate.args.every((arg) => mightMatch(arg, stats));
+    case 'or':
+      return predicate.args.some((arg) => mightMatch(arg, stats));
+    default: {
+      const known = stats(predicate.column);
+      return known === undefined || leafMightMatch(predicate, known);
+    }
+  }
+}
+
+type Leaf = Exclude<Predicate, { op: 'true' | 'and' | 'or' }>;
+
+function leafMightMatch(leaf: Leaf, stats: ColumnStats): boolean {
+  const allNull = stats.nullCount !== undefined && stats.rowCount !== undefined && stats.nullCount >= stats.rowCount;
+  if (leaf.op === 'null') return stats.nullCount !== 0;
+  if (allNull) return false;
+  switch (leaf.op) {
+    case 'not-null':
+      return true;
+    case 'compare':
+      return comparisonMightMatch(leaf.comparison, leaf.value, stats);
+    case 'in':
+      return leaf.values.some((value) => comparisonMightMatch('=', value, stats));
+    case 'prefix':
+      return prefixMightMatch(leaf.prefix, stats);
+  }
+}
+
+function comparisonMightMatch(comparison: Comparison, value: Value, stats: ColumnStats): boolean {
+  const { lower, upper } = stats;
+  // Bounds leave NaN out, and the engine sorts it above all numbers: it satisfies >, >= and !=, and = NaN.
+  const nanMatches = stats.mayHoldNaN !== false && typeof value === 'number';
+  switch (comparison) {
+    case '=':
+      if (Number.isNaN(value)) return nanMatches;
+      if (stats.mayEqual && !stats.mayEqual(value)) return false;
+      return (lower === undefined || compareValues(lower, value) <= 0) && (upper === undefined || compareValues(upper, value) >= 0);
+    case '<':
+      return lower === undefined || compareValues(lower, value) < 0;
+    case '<=':
+      return lower === undefined || compareValues(lower, value) <= 0;
+    case '>':
+      return nanMatches || upper === undefined || compareValues(upper, value) > 0;
+    case '>=':
+      return nanMatches || upper === undefined || compareValues(upper, value) >= 0;
+    case '!=':
+      if (nanMatches || lower === undefined || upper === undefined) return true;
+      return compareValues(lower, value) !== 0 || compareValues(upper, value) !== 0;
+  }
+}
+
+function prefixMightMatch(prefix: string, { lower, upper }: ColumnStats): boolean {
+  if (typeof upper === 'string' && compareText(upper, prefix) < 0) return false;
+  return typeof lower !== 'string' || compareText(lower, prefix) <= 0 || lower.startsWith(prefix);
+}

@@ -1,0 +1,126 @@
+import { LakeError } from '../errors';
+import { field, type Field, type LogicalType, type PrimitiveKind } from './types';
+
+const NAMES: Record<PrimitiveKind, string> = {
+  boolean: 'boolean', byte: 'tinyint', short: 'smallint', int: 'integer', long: 'bigint', float: 'float', double: 'double',
+  date: 'date', time: 'time', timestamp: 'timestamp', timestamptz: 'timestamptz', timestamp_ns: 'timestamp_ns',
+  string: 'varchar', binary: 'blob', uuid: 'uuid',
+};
+
+/** Other spellings, and the engine's types without an equal in the open formats (read as the next wider one). */
+const ALIASES: Record<string, LogicalType> = {
+  'timestamp with time zone': { kind: 'timestamptz' },
+  'timestamp_s': { kind: 'timestamp' },
+  'timestamp_ms': { kind: 'timestamp' },
+  bytea: { kind: 'binary' }, text: { kind: 'string' }, string: { kind: 'string' }, int: { kind: 'int' }, long: { kind: 'long' },
+  utinyint: { kind: 'short' }, usmallint: { kind: 'int' }, uinteger: { kind: 'long' },
+  ubigint: { kind: 'decimal', precision: 20, scale: 0 }, hugeint: { kind: 'decimal', precision: 38, scale: 0 },
+  json: { kind: 'string' }, bit: { kind: 'string' }, interval: { kind: 'string' }, 'time with time zone': { kind: 'string' },
+  '"null"': { kind: 'string' }, null: { kind: 'string' },
+};
+
+/** The SQL name of a type, as shown and as the engine reads it: `struct("lat" double)`, `decimal(10,2)`, `varchar[]`. */
+export function typeName(type: LogicalType): string {
+  switch (type.kind) {
+    case 'decimal':
+      return `decimal(${type.precision},${type.scale})`;
+    case 'fixed':
+      return 'blob';
+    case 'struct':
+      return `struct(${type.fields.map((each) => `${quoteIfNeeded(each.name)} ${typeName(each.type)}`).join(', ')})`;
+    case 'list':
+      return `${typeName(type.element.type)}[]`;
+    case 'map':
+      return `map(${typeName(type.key.type)}, ${typeName(type.value.type)})`;
+    default:
+      return NAMES[type.kind];
+  }
+}
+
+function quoteIfNeeded(name: string): string {
+  return /^[a-z_][a-z0-9_]*$/.test(name) ? name : `"${name.replaceAll('"', '""')}"`;
+}
+
+/** Reads a SQL type name, upper or lower case, nested too. Fails on what it does not know. */
+export function parseTypeName(text: string): LogicalType {
+  const reader = new TypeReader(text);
+  const type = reader.type();
+  reader.end();
+  return type;
+}
+
+class TypeReader {
+  #at = 0;
+  constructor(readonly text: string) {}
+
+  type(): LogicalType {
+    let type = this.#base();
+    for (let suffix = this.#match(/\[\d*\]/y); suffix; suffix = this.#match(/\[\d*\]/y)) {
+      type = { kind: 'list', element: field('element', type) };
+    }
+    return type;
+  }
+
+  end(): void {
+    if (this.#at < this.text.length) this.#fail();
+  }
+
+  #base(): LogicalType {
+    const word = this.#match(/"NULL"|timestamp with time zone|time with time zone|[a-z_]+[a-z0-9_]*/iy)?.toLowerCase();
+    if (!word) return this.#fail();
+    if (word === 'struct') return { kind: 'struct', fields: this.#fields() };
+    if (word === 'map') {
+      this.#expect('(');
+      const key = this.type();
+      this.#expect(',');
+      const value = this.type();
+      this.#expect(')');
+      return { kind: 'map', key: field('key', key, { required: true }), value: field('value', value) };
+    }
+    if (word === 'decimal' || word === 'numeric') {
+      const sizes = /^\((\d+)\s*,\s*(\d+)\)/.exec(this.text.slice(this.#at));
+      if (!sizes) return { kind: 'decimal', precision: 18, scale: 3 };
+      this.#at += sizes[0].length;
+      return { kind: 'decimal', precision: Number(sizes[1]), scale: Number(sizes[2]) };
+    }
+    if (word === 'enum') {
+      const close = this.text.indexOf(')', this.#at);
+      this.#at = close + 1;
+      return { kind: 'string' };
+    }
+    const known = (Object.keys(NAMES) as PrimitiveKind[]).find((kind) => NAMES[kind] === word);
+    if (known) return { kind: known };
+    return ALIASES[word] ?? this.#fail();
+  }
+
+  #fields(): Field[] {
+    this.#expect('(');
+    const fields: Field[] = [];
+    do {
+      const name = this.#match(/"(?:[^"]|"")*"|[^\s"(),]+/y);
+      if (!name) return this.#fail();
+      this.#match(/\s+/y);
+      fields.push(field(name.startsWith('"') ? name.slice(1, -1).replaceAll('""', '"') : name, this.type()));
+    } while (this.#match(/\s*,\s*/y));
+    this.#expect(')');
+    return fields;
+  }
+
+  #match(pattern: RegExp): string | undefined {
+    pattern.lastIndex = this.#at;
+    const found = pattern.exec(this.text)?.[0];
+    if (found !== undefined) this.#at += found.length;
+    return found;
+  }
+
+  #expect(mark: string): void {
+    this.#match(/\s+/y);
+    if (this.text[this.#at] !== mark) this.#fail();
+    this.#at++;
+    this.#match(/\s+/y);
+  }
+
+  #fail(): never {
+    throw new LakeError('unsupported', `The type "${this.text}" is not one this product knows (at character ${this.#at + 1}).`);
+  }
+}

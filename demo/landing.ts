@@ -1,0 +1,106 @@
+/** The landing files: as they came, with their faults. */
+import { mkdirSync, utimesSync, writeFileSync } from 'node:fs';
+import path from 'node:path';
+import { gzipSync } from 'node:zlib';
+import { landedSoundings } from './data';
+import { DAYS, dayText, PLACES, SeededIds, slug, type DemoPorts } from './ports';
+
+export async function landSoundings({ run, localRoot, progress }: DemoPorts): Promise<void> {
+  for (let n = 0; n < DAYS; n++) {
+    const day = dayText(n);
+    const folder = path.join(localRoot, 'landing/soundings', `day=${day}`);
+    mkdirSync(folder, { recursive: true });
+    const files = PLACES.map((place) => path.join(folder, `${slug(place)}.parquet`));
+    await run(files.map((file, group) => `COPY (${landedSoundings(day, group)}) TO '${file}' (FORMAT parquet, COMPRESSION snappy)`).join('; '));
+    files.forEach((file) => stamp(file, `${day}T23:58:00Z`));
+    progress('Landing soundings', n + 1, DAYS);
+  }
+}
+
+export async function landBottleSheets({ run, localRoot }: DemoPorts): Promise<void> {
+  const folder = path.join(localRoot, 'landing/bottle-sheets');
+  mkdirSync(folder, { recursive: true });
+  for (const month of months('2025-02', 14)) {
+    const file = path.join(folder, `${month}.csv`);
+    await run(`COPY (SELECT * REPLACE (strftime(sampled_at, '%Y-%m-%d %H:%M') AS sampled_at) FROM demo.bottles WHERE strftime(sampled_at, '%Y-%m') = '${month}' ORDER BY bottle_id) TO '${file}' (FORMAT csv, DELIMITER '|', HEADER)`);
+    stamp(file, `${nextMonth(month)}-02T10:15:00Z`);
+  }
+}
+
+export async function landSightings({ run, localRoot }: DemoPorts): Promise<void> {
+  const folder = path.join(localRoot, 'landing/sightings');
+  mkdirSync(folder, { recursive: true });
+  for (let n = 0; n < DAYS; n++) {
+    const day = dayText(n);
+    const file = path.join(folder, `${day}.jsonl`);
+    await run(`COPY (SELECT * REPLACE (strftime(seen_at, '%Y-%m-%dT%H:%M:%SZ') AS seen_at) FROM demo.sightings WHERE seen_at::DATE = DATE '${day}' ORDER BY sighting_id) TO '${file}' (FORMAT json)`);
+    stamp(file, `${day}T22:00:00Z`);
+  }
+}
+
+export async function landLimits({ run, localRoot }: DemoPorts): Promise<void> {
+  const folder = path.join(localRoot, 'landing/limits');
+  mkdirSync(folder, { recursive: true });
+  const file = path.join(folder, 'water-limits.csv');
+  await run(`COPY (SELECT * FROM demo.limits ORDER BY measure, site NULLS FIRST) TO '${file}' (FORMAT csv, HEADER)`);
+  stamp(file, '2025-01-20T09:00:00Z');
+}
+
+const EVENTS = ['WAKE', 'FIX', 'SEND', 'SLEEP'];
+
+/** Device events: fields between spaces, no header, one packed file a buoy and day. */
+export function landBuoyLogs({ localRoot, progress }: DemoPorts): void {
+  for (let n = 0; n < DAYS; n++) {
+    const day = dayText(n);
+    const folder = path.join(localRoot, 'landing/buoy-logs', ...day.split('-'));
+    mkdirSync(folder, { recursive: true });
+    for (let buoy = 1; buoy <= 48; buoy++) {
+      const id = `TB-${String(buoy).padStart(2, '0')}`;
+      const draws = new SeededIds(n * 100 + buoy);
+      const lines = Array.from({ length: 28 + (draws.snapshotId() % 6) }, (_, index) => {
+        const draw = draws.snapshotId();
+        const at = new Date(Date.parse(day) + index * 45 * 60_000 + (draw % 600) * 1000).toISOString().replace('.000Z', 'Z');
+        return `${at} ${id} ${EVENTS[index % EVENTS.length]} ${-60 - (draw % 35)} ${(12.9 - n * 0.004 - (draw % 20) / 100).toFixed(2)} ${360 + (draw % 120)}`;
+      });
+      const file = path.join(folder, `${id}.log.gz`);
+      writeFileSync(file, gzipSync(`${lines.join('\n')}\n`));
+      stamp(file, `${day}T23:59:00Z`);
+    }
+    progress('Landing buoy logs', n + 1, DAYS);
+  }
+}
+
+/** The smallest picture there is: one dot. */
+const DOT_PNG = 'iVBORw0KGgoAAAANSUhEUgAAAAEAAAABCAYAAAAfFcSJAAAADUlEQVR42mNk+M9QDwADhgGAWjR9awAAAABJRU5ErkJggg==';
+
+/** Three kinds of file in one folder, which no table should be made of. */
+export function landScratch({ localRoot }: DemoPorts): void {
+  const folder = path.join(localRoot, 'landing/scratch');
+  mkdirSync(folder, { recursive: true });
+  const files: [name: string, content: string | Buffer][] = [
+    ['probe-trial.csv', 'at,probe,reading\n2026-02-03 10:00,A,7.4\n2026-02-03 10:05,A,7.5\n2026-02-03 10:10,B,7.1\n'],
+    ['probe-trial-2.csv', 'at,probe,reading\n2026-02-04 10:00,A,7.3\n2026-02-04 10:05,B,7.2\n'],
+    ['crew.json', '[{"name": "M. Reed", "boat": "Little Auk"}, {"name": "J. Okafor", "boat": "Dunlin"}]\n'],
+    ['chart.png', Buffer.from(DOT_PNG, 'base64')],
+    ['chart-old.png', Buffer.from(DOT_PNG, 'base64')],
+  ];
+  for (const [name, content] of files) {
+    const file = path.join(folder, name);
+    writeFileSync(file, content);
+    stamp(file, '2026-02-05T17:30:00Z');
+  }
+}
+
+export function months(first: string, count: number): string[] {
+  const [year, month] = first.split('-').map(Number) as [number, number];
+  return Array.from({ length: count }, (_, index) => new Date(Date.UTC(year, month - 1 + index, 1)).toISOString().slice(0, 7));
+}
+
+function nextMonth(month: string): string {
+  return months(month, 2)[1]!;
+}
+
+function stamp(file: string, iso: string): void {
+  const seconds = Date.parse(iso) / 1000;
+  utimesSync(file, seconds, seconds);
+}

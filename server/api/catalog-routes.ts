@@ -1,0 +1,76 @@
+import Joi from 'joi';
+import { DeltaTable } from '../../core/delta/table';
+import { restore } from '../../core/delta/operations';
+import { LakeError } from '../../core/errors';
+import { LATEST, type AsOf } from '../../core/table/contract';
+import { parseTimestamp } from '../../core/values/text';
+import { getRelation, listNamespaces, listRelations } from '../catalog/relations';
+import { listRevisions } from '../catalog/revisions';
+import type { Inputs, Route } from '../http/routes';
+import { describeSnapshot } from '../lake/describe';
+import { randomIds, systemClock } from '../lake/lake';
+import { writeWithReceipt } from '../lake/writes';
+import type { Services } from '../services';
+import { isoTime, name, version } from './schemas';
+
+export function catalogRoutes(services: Services): Route[] {
+  const { database, lake, events, config } = services;
+  const tableParams = Joi.object({ namespace: name.required(), table: name.required() });
+  const relationOf = ({ params }: Inputs) => getRelation(database, params.namespace!, params.table!);
+  return [
+    {
+      method: 'get', path: '/catalog', summary: 'Namespaces, tables and views', answer: 'All names; details by table',
+      handle: async () => {
+        const [namespaces, relations] = await Promise.all([listNamespaces(database), listRelations(database)]);
+        return { namespaces, relations: relations.map(({ definition, ...rest }) => ({ ...rest, viewSql: definition.kind === 'view' ? definition.sql : null })) };
+      },
+    },
+    {
+      method: 'get', path: '/catalog/{namespace}/{table}', summary: 'A table or view as it is, or was at a version or time', answer: 'Columns, size, layout, place, and the version that was meant',
+      params: tableParams, query: Joi.object({ version, at: isoTime }).oxor('version', 'at'),
+      handle: async (input) => {
+        const relation = await relationOf(input);
+        const base = { namespace: relation.namespace, name: relation.name, kind: relation.kind, format: relation.format, storage: relation.storage, location: relation.location, managed: relation.managed, description: relation.description };
+        if (relation.definition.kind === 'view') return { ...base, viewSql: relation.definition.sql };
+        const table = lake.table(relation);
+        const asOf = asOfFrom(input.query);
+        const snapshot = await table.snapshot(asOf);
+        const latest = asOf.kind === 'latest' ? snapshot : await table.snapshot(LATEST);
+        return { ...base, ...(await describeSnapshot(snapshot)), latestVersion: latest.version, past: latest.version !== snapshot.version };
+      },
+    },
+    {
+      method: 'get', path: '/catalog/{namespace}/{table}/history', summary: 'Every version of a table', answer: 'Timeline entries, oldest first',
+      params: tableParams,
+      handle: async (input) => ({ entries: await lake.table(await relationOf(input)).history() }),
+    },
+    {
+      method: 'post', path: '/catalog/{namespace}/{table}/restore', summary: 'Make a Delta table read as it did at an earlier version', answer: 'The new version and the receipt of the write',
+      params: tableParams, body: Joi.object({ version: version.required() }),
+      handle: async (input) => {
+        const relation = await relationOf(input);
+        const table = relation.kind === 'table' ? lake.table(relation) : undefined;
+        const fullName = `${relation.namespace}.${relation.name}`;
+        if (!(table instanceof DeltaTable)) throw new LakeError('unsupported', `${fullName} is not a Delta table; only those can be restored so far.`, { table: fullName });
+        const asked = BigInt(input.body.version as string);
+        const result = await writeWithReceipt(services, `RESTORE ${fullName} TO VERSION ${asked}`, relation, async () =>
+          restore(table, { kind: 'number', number: asked }, { clock: systemClock, ids: randomIds, who: config.person }));
+        events.tell({ topic: 'table', name: fullName });
+        return result;
+      },
+    },
+    {
+      method: 'get', path: '/revisions', summary: 'Changes of the catalog', answer: 'Numbered revisions, newest first',
+      query: Joi.object({ limit: Joi.number().integer().min(1).max(1000).default(100) }),
+      handle: ({ query }) => listRevisions(database, query.limit as number),
+    },
+  ];
+}
+
+function asOfFrom(query: Record<string, unknown>): AsOf {
+  if (query.version !== undefined) return { kind: 'number', number: BigInt(query.version as string) };
+  if (query.at === undefined) return LATEST;
+  const micros = parseTimestamp(query.at as string);
+  if (micros === undefined) throw new LakeError('bad-request', `"${String(query.at)}" is not a time; write it as 2026-03-14T06:00Z.`);
+  return { kind: 'time', at: Number(micros / 1000n) };
+}

@@ -1,0 +1,78 @@
+import Joi from 'joi';
+import { LakeError } from '../../core/errors';
+import { normalPath } from '../../core/storage/paths';
+import { decide, findRun, listCrawls, markRegistered, type Decision, type Finding } from '../catalog/crawls';
+import { createRelation, getRelation, listRelations, redefineRelation } from '../catalog/relations';
+import type { Route } from '../http/routes';
+import type { Services } from '../services';
+import { name, rowId, storagePath } from './schemas';
+
+export function crawlRoutes({ crawler, database, lake, events, config }: Services): Route[] {
+  const runOf = async (id: number) => {
+    const run = await findRun(database, id);
+    if (!run) throw new LakeError('not-found', `There is no crawl run ${id}.`);
+    return run;
+  };
+  return [
+    { method: 'get', path: '/crawls', summary: 'Crawls with their last outcome', answer: 'Crawls', handle: () => listCrawls(database) },
+    {
+      method: 'post', path: '/crawls', summary: 'Crawl a folder', answer: 'The run that was started; nothing is registered by it',
+      body: Joi.object({ storage: name.required(), folder: storagePath }),
+      handle: async ({ body }) => {
+        const { runId, job } = await crawler.start(body.storage as string, normalPath(body.folder as string), config.person);
+        return { runId, jobId: job.id };
+      },
+    },
+    {
+      method: 'get', path: '/crawl-runs/{run}', summary: 'A run with its findings', answer: 'The run; findings that need a decision first',
+      params: Joi.object({ run: rowId.required() }),
+      handle: ({ params }) => runOf(Number(params.run)),
+    },
+    {
+      method: 'patch', path: '/findings/{finding}', summary: 'Decide on a finding', answer: 'The finding',
+      params: Joi.object({ finding: rowId.required() }),
+      body: Joi.object({ decision: Joi.string().valid('register', 'leave-out', 'undecided').required() }),
+      handle: async ({ params, body }) => {
+        const found = await decide(database, Number(params.finding), body.decision as Decision);
+        if (!found) throw new LakeError('conflict', 'This finding cannot be decided so: it is registered already, or there is nothing that could be registered.');
+        return found;
+      },
+    },
+    {
+      method: 'post', path: '/crawl-runs/{run}/register', summary: 'Register what was decided on', answer: 'What was registered, and what could not be with the reason',
+      params: Joi.object({ run: rowId.required() }),
+      handle: async ({ params }) => {
+        const run = await runOf(Number(params.run));
+        const registered: string[] = [];
+        const failed: { name: string; problem: string }[] = [];
+        for (const finding of run.findings.filter((each) => each.decision === 'register' && each.definition)) {
+          try {
+            registered.push(await register(finding, run.storage));
+          } catch (error) {
+            if (!(error instanceof LakeError)) throw error;
+            failed.push({ name: `${finding.namespace}.${finding.name}`, problem: error.message });
+          }
+        }
+        events.tell({ topic: 'catalog' });
+        events.tell({ topic: 'crawl', runId: run.id });
+        return { registered, failed };
+      },
+    },
+  ];
+
+  async function register(finding: Finding, storage: string): Promise<string> {
+    const fullName = `${finding.namespace}.${finding.name}`;
+    if (finding.relationId !== null) {
+      const relation = (await listRelations(database)).find((each) => each.id === finding.relationId);
+      if (!relation) throw new LakeError('not-found', `${fullName} has left the catalog since the crawl.`);
+      await redefineRelation(database, relation, finding.definition!, config.person);
+      await markRegistered(database, finding.id, relation.id);
+      return fullName;
+    }
+    await createRelation(database, {
+      namespace: finding.namespace, name: finding.name, kind: 'table', format: finding.format as never, storageId: lake.storage(storage).storage.id, location: finding.location, definition: finding.definition!,
+    }, config.person);
+    await markRegistered(database, finding.id, (await getRelation(database, finding.namespace, finding.name)).id);
+    return fullName;
+  }
+}

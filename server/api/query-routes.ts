@@ -1,0 +1,107 @@
+import { open } from 'node:fs/promises';
+import Joi from 'joi';
+import { LakeError } from '../../core/errors';
+import { findReceipt, listReceipts, type Receipt } from '../catalog/receipts';
+import { PAGE_ROWS } from '../engine/messages';
+import type { Route } from '../http/routes';
+import { readMap } from '../query/read-map';
+import type { Services } from '../services';
+import { id, sqlText } from './schemas';
+
+const MAX_KEPT_ROWS = 1_000_000;
+
+export function queryRoutes({ queries, database, config }: Services): Route[] {
+  const resultOf = (key: string) => {
+    const kept = queries.results.get(key);
+    if (!kept) throw new LakeError('not-found', 'The rows of this result are no longer kept. Run the query again.');
+    return kept;
+  };
+  const receiptOf = async (key: string): Promise<Receipt> => {
+    const receipt = await findReceipt(database, key);
+    if (!receipt) throw new LakeError('not-found', 'There is no such receipt.');
+    return receipt;
+  };
+  return [
+    {
+      method: 'post', path: '/query', summary: 'Run one query', answer: 'Columns, rows, and a receipt of what was read',
+      body: Joi.object({ sql: sqlText.required(), maxRows: Joi.number().integer().min(0).max(MAX_KEPT_ROWS).default(1000), id, keep: Joi.boolean().default(false) }),
+      handle: ({ body }) => queries.run({ sql: body.sql as string, maxRows: body.maxRows as number, who: config.person, keep: body.keep as boolean, ...(body.id ? { id: body.id as string } : {}) }),
+    },
+    {
+      method: 'post', path: '/query/plan', summary: 'What a query would read', answer: 'Each table with its version, the files it would read and skip, and why',
+      body: Joi.object({ sql: sqlText.required() }),
+      handle: async ({ body }) => ({ tables: (await queries.plan(body.sql as string)).map(readMap) }),
+    },
+    {
+      method: 'post', path: '/query/{id}/cancel', summary: 'Stop a query', answer: 'Whether it was running',
+      params: Joi.object({ id: id.required() }),
+      handle: async ({ params }) => ({ cancelled: await queries.cancel(params.id!) }),
+    },
+    {
+      method: 'get', path: '/results/{id}/rows', summary: `A page of ${PAGE_ROWS} rows of a kept result`, answer: 'Rows',
+      params: Joi.object({ id: id.required() }), query: Joi.object({ page: Joi.number().integer().min(0).default(0) }),
+      handle: async ({ params, query }, _request, response) => {
+        response.type('application/json').send(await readPage(resultOf(params.id!), query.page as number));
+      },
+    },
+    {
+      method: 'get', path: '/results/{id}/csv', summary: 'A kept result as CSV', answer: 'text/csv',
+      params: Joi.object({ id: id.required() }),
+      handle: async ({ params }, _request, response) => {
+        const kept = resultOf(params.id!);
+        response.type('text/csv').attachment(`result-${params.id!.slice(0, 8)}.csv`);
+        response.write(`${kept.columns.map((column) => csvField(column.name)).join(',')}\r\n`);
+        for (let page = 0; page < kept.pages.length - 1; page++) {
+          const rows = JSON.parse((await readPage(kept, page)).toString()) as unknown[][];
+          if (!response.write(rows.map((row) => `${row.map(csvField).join(',')}\r\n`).join(''))) await new Promise<void>((resolve) => response.once('drain', resolve));
+        }
+        response.end();
+      },
+    },
+    {
+      method: 'get', path: '/receipts', summary: 'Recent receipts', answer: 'Receipts, newest first',
+      query: Joi.object({ limit: Joi.number().integer().min(1).max(500).default(50), kind: Joi.string().valid('query', 'write') }),
+      handle: ({ query }) => listReceipts(database, query.limit as number, query.kind as 'query' | undefined),
+    },
+    {
+      method: 'get', path: '/receipts/{id}', summary: 'One receipt', answer: 'The receipt',
+      params: Joi.object({ id: id.required() }), handle: ({ params }) => receiptOf(params.id!),
+    },
+    {
+      method: 'post', path: '/receipts/{id}/run', summary: 'Run a query again against the versions its receipt names', answer: 'As a query',
+      params: Joi.object({ id: id.required() }),
+      body: Joi.object({ maxRows: Joi.number().integer().min(0).max(MAX_KEPT_ROWS).default(1000), keep: Joi.boolean().default(false), id }),
+      handle: async ({ params, body }) => {
+        const receipt = await receiptOf(params.id!);
+        if (receipt.kind !== 'query') throw new LakeError('bad-request', 'Only queries can be run again.');
+        return queries.run({ sql: receipt.sql, maxRows: body.maxRows as number, who: config.person, pins: pinsOf(receipt), keep: body.keep as boolean, ...(body.id ? { id: body.id as string } : {}) });
+      },
+    },
+  ];
+}
+
+/** What was latest then; states that the text itself names are named by it again. */
+function pinsOf(receipt: Receipt): Map<string, number> {
+  const pins = new Map<string, number>();
+  for (const table of receipt.tables) pins.set(table.name, Math.max(table.version, pins.get(table.name) ?? 0));
+  return pins;
+}
+
+async function readPage(kept: { file: string; pages: number[] }, page: number): Promise<Buffer> {
+  const [start, end] = [kept.pages[page], kept.pages[page + 1]];
+  if (start === undefined || end === undefined) return Buffer.from('[]');
+  const file = await open(kept.file, 'r');
+  try {
+    const bytes = Buffer.alloc(end - start);
+    await file.read(bytes, 0, bytes.length, start);
+    return bytes;
+  } finally {
+    await file.close();
+  }
+}
+
+function csvField(value: unknown): string {
+  if (value === null) return '';
+  const text = typeof value === 'object' ? JSON.stringify(value) : String(value);
+  return /[",\r\n]/.test(text) || text === '' ? `"${text.replaceAll('"', '""')}"` : text;
+}

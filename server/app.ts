@@ -1,0 +1,76 @@
+/** The HTTP side: guard, health at once, the API when its services are there, the pages. */
+import path from 'node:path';
+import express, { Router, type Express } from 'express';
+import helmet from 'helmet';
+import { pinoHttp } from 'pino-http';
+import type { Logger } from 'pino';
+import swaggerUi from 'swagger-ui-dist';
+import { catalogRoutes } from './api/catalog-routes';
+import { crawlRoutes } from './api/crawl-routes';
+import { queryRoutes } from './api/query-routes';
+import { storageRoutes } from './api/storage-routes';
+import { systemRoutes } from './api/system-routes';
+import { guard } from './http/guard';
+import { problemHandler, sendProblem } from './http/problems';
+import { mount, openApi, type Route } from './http/routes';
+import { programFile } from './program-files';
+import type { Readiness } from './readiness';
+import type { Services } from './services';
+
+export const VERSION = '0.1.0';
+
+export interface App {
+  express: Express;
+  /** Opens the API once its services are there. */
+  serve(services: Services): void;
+}
+
+export function createApp(options: { hosts: ReadonlySet<string>; log: Logger; readiness: Readiness }): App {
+  const app = express();
+  const api = Router();
+  let routes: Route[] = [];
+  app.disable('x-powered-by');
+  app.use(guard(options.hosts));
+  app.use(helmet({ contentSecurityPolicy: { directives: { defaultSrc: ["'self'"], styleSrc: ["'self'", "'unsafe-inline'"], imgSrc: ["'self'", 'data:'], upgradeInsecureRequests: null } }, strictTransportSecurity: false }));
+  app.use(pinoHttp({ logger: options.log, autoLogging: { ignore: (request) => !request.url?.startsWith('/api/') || request.url === '/api/events' }, serializers: { req: (request: { method: string; url: string }) => ({ method: request.method, url: request.url }), res: (response: { statusCode: number }) => ({ status: response.statusCode }) }, customLogLevel: () => 'debug' }));
+  app.get('/api/health', (_request, response) => {
+    const { state } = options.readiness;
+    if (state.ready) response.json({ status: 'ok', version: VERSION });
+    else response.status(503).json({ status: 'starting', version: VERSION, doing: state.doing, done: state.done, total: state.total });
+  });
+  app.get('/api/openapi.json', (_request, response) => {
+    response.json(openApi(routes, VERSION));
+  });
+  app.use('/api/docs', docs());
+  app.use('/api', (_request, response, next) => {
+    if (routes.length > 0) return next();
+    const { state } = options.readiness;
+    sendProblem(response, 503, 'Starting', state.ready ? 'Starting.' : `${state.doing} (${state.done} of ${state.total}).`);
+  });
+  app.use('/api', express.json({ limit: '1mb' }), api);
+  app.use('/api', (request, response) => sendProblem(response, 404, 'Not found', `There is no ${request.method} ${request.baseUrl}${request.path}. The API is described at /api/docs.`));
+  app.use(express.static(programFile('web'), { index: false, setHeaders: (response, file) => response.setHeader('cache-control', file.includes(`${path.sep}assets${path.sep}`) ? 'public, max-age=31536000, immutable' : 'no-cache') }));
+  app.get(/.*/, (_request, response) => response.sendFile(path.join(programFile('web'), 'index.html')));
+  app.use(problemHandler(options.log));
+  return {
+    express: app,
+    serve(services) {
+      routes = [...storageRoutes(services), ...crawlRoutes(services), ...catalogRoutes(services), ...queryRoutes(services), ...systemRoutes(services)];
+      mount(api, routes);
+    },
+  };
+}
+
+/** The page on which the API can be read. */
+function docs(): Router {
+  const router = Router();
+  router.get('/', (_request, response) => {
+    response.type('html').send(`<!doctype html><html lang="en"><head><meta charset="utf-8"><title>Kind Harbor API</title><link rel="stylesheet" href="/api/docs/swagger-ui.css"></head>
+      <body><div id="swagger-ui"></div><script src="/api/docs/swagger-ui-bundle.js"></script><script src="/api/docs/start.js"></script></body></html>`);
+  });
+  router.get('/start.js', (_request, response) => {
+    response.type('js').send("window.onload = () => SwaggerUIBundle({ url: '/api/openapi.json', dom_id: '#swagger-ui' });");
+  });
+  router.use(express.static(swaggerUi.absolutePath(), { index: false }));
+  return router;
+}

@@ -1,0 +1,146 @@
+/** The API's handle on the catalog database: plain SQL with parameters, transactions one at a time. */
+import { fork, type ChildProcess } from 'node:child_process';
+import { existsSync, readdirSync, readFileSync, renameSync, rmSync } from 'node:fs';
+import path from 'node:path';
+import { ConfigError } from '../config';
+import { programFile } from '../program-files';
+import type { CatalogAnswer, CatalogAsk } from './messages';
+
+export type Row = Record<string, unknown>;
+
+export interface Sql {
+  /** Rows as objects; times arrive as ISO text, bigint columns as numbers, jsonb parsed. */
+  query<T = Row>(sql: string, params?: unknown[]): Promise<T[]>;
+}
+
+export class DatabaseError extends Error {
+  constructor(
+    message: string,
+    readonly code?: string,
+  ) {
+    super(message);
+  }
+}
+
+/** PostgreSQL's code for a broken unique constraint. */
+export const UNIQUE_VIOLATION = '23505';
+
+export class Database implements Sql {
+  #child: ChildProcess | undefined;
+  #nextId = 1;
+  #closed = false;
+  readonly #waiting = new Map<number, { resolve: (answer: CatalogAnswer) => void; reject: (error: Error) => void }>();
+  #turn: Promise<unknown> = Promise.resolve();
+
+  private constructor(readonly folder: string) {}
+
+  /** Opens the database in the data folder, making it first when it is new. */
+  static async open(home: string, say: (line: string) => void): Promise<Database> {
+    const folder = path.join(home, 'catalog');
+    if (!existsSync(folder)) {
+      say('Making the catalog database …');
+      const making = `${folder}.making`;
+      rmSync(making, { recursive: true, force: true });
+      await new Promise<void>((resolve, reject) => {
+        const child = fork(path.join(programFile('server'), 'catalog-process.js'), ['create', making]);
+        child.on('exit', (code) => (code === 0 ? resolve() : reject(new ConfigError(`The catalog database could not be made in ${folder}.`))));
+      });
+      renameSync(making, folder);
+    }
+    const database = new Database(folder);
+    await database.#start();
+    await database.#migrate();
+    return database;
+  }
+
+  get pid(): number | undefined {
+    return this.#child?.pid;
+  }
+
+  async query<T = Row>(sql: string, params: unknown[] = []): Promise<T[]> {
+    return this.#inTurn(() => this.#send<T>(sql, params));
+  }
+
+  /** Runs `work` with nothing in between; all of it happens or none. */
+  async transaction<T>(work: (sql: Sql) => Promise<T>): Promise<T> {
+    return this.#inTurn(async () => {
+      const inside: Sql = { query: (sql, params = []) => this.#send(sql, params) };
+      await inside.query('BEGIN');
+      try {
+        const result = await work(inside);
+        await inside.query('COMMIT');
+        return result;
+      } catch (error) {
+        await inside.query('ROLLBACK');
+        throw error;
+      }
+    });
+  }
+
+  async close(): Promise<void> {
+    const child = this.#child;
+    this.#closed = true;
+    if (!child || child.exitCode !== null) return;
+    await new Promise<void>((resolve) => {
+      child.once('exit', () => resolve());
+      child.disconnect();
+      setTimeout(() => child.kill('SIGKILL'), 5000).unref();
+    });
+  }
+
+  #inTurn<T>(work: () => Promise<T>): Promise<T> {
+    const next = this.#turn.then(work, work);
+    this.#turn = next.catch(() => undefined);
+    return next;
+  }
+
+  async #send<T>(sql: string, params: unknown[]): Promise<T[]> {
+    const answer = await this.#ask({ id: this.#nextId++, sql, params: params.map(plainParameter) });
+    return 'rows' in answer ? (answer.rows as T[]) : [];
+  }
+
+  async #ask(ask: CatalogAsk): Promise<CatalogAnswer> {
+    if (this.#closed || !this.#child?.connected) throw new DatabaseError('The catalog is closed.');
+    const answer = await new Promise<CatalogAnswer>((resolve, reject) => {
+      this.#waiting.set(ask.id, { resolve, reject });
+      this.#child!.send(ask);
+    });
+    if ('failure' in answer) throw new DatabaseError(answer.failure.message, answer.failure.code);
+    return answer;
+  }
+
+  #start(): Promise<void> {
+    const child = fork(path.join(programFile('server'), 'catalog-process.js'), ['serve', this.folder], { stdio: ['ignore', 'ignore', 'ignore', 'ipc'] });
+    this.#child = child;
+    return new Promise((resolve, reject) => {
+      const damaged = () => reject(new ConfigError(`The catalog in ${this.folder} cannot be opened: its files are damaged. Put back a copy of the data folder, or move it away to start anew; the lake's tables can be crawled again.`));
+      child.on('message', (answer: CatalogAnswer) => {
+        if (answer.id === 0) return 'failure' in answer ? damaged() : resolve();
+        this.#waiting.get(answer.id)?.resolve(answer);
+        this.#waiting.delete(answer.id);
+      });
+      child.on('exit', () => {
+        damaged();
+        for (const each of this.#waiting.values()) each.reject(new DatabaseError('The catalog process ended.'));
+        this.#waiting.clear();
+        if (!this.#closed) process.emit('SIGTERM');
+      });
+    });
+  }
+
+  async #migrate(): Promise<void> {
+    await this.query('CREATE TABLE IF NOT EXISTS migration (name text PRIMARY KEY, at timestamptz NOT NULL DEFAULT now())');
+    const done = new Set((await this.query<{ name: string }>('SELECT name FROM migration')).map(({ name }) => name));
+    const folder = path.join(programFile('server'), 'migrations');
+    for (const name of readdirSync(folder).sort()) {
+      if (done.has(name)) continue;
+      const script = readFileSync(path.join(folder, name), 'utf8');
+      await this.#ask({ id: this.#nextId++, script: `BEGIN; ${script}; INSERT INTO migration (name) VALUES ('${name.replaceAll("'", "''")}'); COMMIT;` });
+    }
+  }
+}
+
+/** Over the process border dates go as ISO text. */
+function plainParameter(value: unknown): unknown {
+  return value instanceof Date ? value.toISOString() : value;
+}

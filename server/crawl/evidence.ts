@@ -1,0 +1,141 @@
+/** The evidence beside a finding: what was looked at, a map of columns over time, and the statement that registers it. */
+import type { Candidate } from '../../core/crawl/group';
+import type { Inference } from '../../core/crawl/infer';
+import { parsePattern } from '../../core/folder/path-pattern';
+import { describeOptions } from '../../core/folder/read-options';
+import { fullPattern, type FolderDefinition } from '../../core/folder/table';
+import type { DataFile } from '../../core/scan/plan';
+import { findField, sameType, type Field } from '../../core/schema/types';
+import { typeName } from '../../core/schema/type-names';
+import { below } from '../../core/storage/paths';
+import type { Snapshot } from '../../core/table/contract';
+import type { Evidence } from '../catalog/crawls';
+import type { Inspected } from '../lake/inspect';
+
+const BUCKETS = 14;
+
+export function noEvidence(files: number): Evidence {
+  return { looked: 0, of: files, known: 0, read: '', columns: [], buckets: [], partitions: [], clashes: [], partial: [], problems: [], statement: '', rowsAreEstimated: false, version: null };
+}
+
+interface FolderInput {
+  candidate: Extract<Candidate, { kind: 'files' }>;
+  facts: readonly Inspected[];
+  opened: number;
+  definition: FolderDefinition;
+  inference: Inference;
+  problems: Evidence['problems'];
+  place: string;
+  name: string;
+}
+
+export function folderEvidence({ candidate, facts, opened, definition, inference, problems, place, name }: FolderInput): Evidence {
+  const readable = facts.filter((each) => !each.problem);
+  const { labels, indexOf } = buckets(readable, candidate.root, definition);
+  const clashing = new Set(inference.clashes.map((clash) => clash.column.toLowerCase()));
+  const columns = definition.fields.map((field) => ({
+    name: field.name,
+    type: typeName(field.type),
+    presence: presenceOf(field, readable, labels.length, indexOf),
+    clash: clashing.has(field.name.toLowerCase()),
+    fromPath: definition.partitionColumns.includes(field.name),
+    isNew: inference.partial.some((each) => each.column === field.name),
+  }));
+  return {
+    looked: facts.length,
+    of: candidate.files.length,
+    known: facts.length - opened,
+    read: `${fullPattern(candidate.root, definition)}: ${describeOptions(definition.options)}`,
+    columns,
+    buckets: labels,
+    partitions: partitionsOf(candidate, definition),
+    clashes: inference.clashes,
+    partial: inference.partial,
+    problems,
+    statement: registerStatement(name, definition.fields, { format: definition.options.format, location: place, pattern: definition.pattern }),
+    rowsAreEstimated: false,
+    version: null,
+  };
+}
+
+export function lakeEvidence(snapshot: Snapshot, files: readonly DataFile[], place: string, name: string): Evidence {
+  return {
+    ...noEvidence(files.length),
+    read: `${snapshot.format === 'delta' ? 'Delta log' : 'Iceberg metadata'}, version ${snapshot.version}`,
+    columns: snapshot.schema.fields.map((field) => ({ name: field.name, type: typeName(field.type), presence: [], clash: false, fromPath: false, isNew: false })),
+    statement: `CREATE TABLE ${name}\nWITH (format = '${snapshot.format}', location = '${place}')`,
+    version: snapshot.version,
+  };
+}
+
+/** Files in path order, cut into a few groups; labelled by date where a path column is one. */
+function buckets(facts: readonly Inspected[], root: string, definition: FolderDefinition): { labels: string[]; indexOf: (path: string) => number } {
+  const pattern = parsePattern(definition.pattern);
+  const date = definition.partitionColumns.find((name) => findField(definition.fields, name)?.type.kind === 'date');
+  const dateSteps = ['year', 'month', 'day'].filter((name) => definition.partitionColumns.includes(name));
+  const labelOf = (path: string) => {
+    const match = pattern.match(below(root, path)!) ?? {};
+    if (date) return match[date] ?? '';
+    if (dateSteps.length > 0) return dateSteps.map((name) => match[name]).join('-');
+    return below(root, path)!;
+  };
+  const ordered = [...facts].map((each) => each.path).sort();
+  const count = Math.min(BUCKETS, ordered.length);
+  const index = new Map(ordered.map((path, position) => [path, Math.min(count - 1, Math.floor((position * count) / ordered.length))]));
+  const labels = Array.from({ length: count }, (_, bucket) => labelOf(ordered.find((path) => index.get(path) === bucket)!));
+  return { labels, indexOf: (path) => index.get(path) ?? 0 };
+}
+
+/** Share of the files of each bucket that have the column, 0 to 1. */
+function presenceOf(field: Field, facts: readonly Inspected[], count: number, indexOf: (path: string) => number): number[] {
+  const have = new Array<number>(count).fill(0);
+  const all = new Array<number>(count).fill(0);
+  for (const file of facts) {
+    const bucket = indexOf(file.path);
+    all[bucket]!++;
+    if (file.columns.some((column) => column.name.toLowerCase() === field.name.toLowerCase())) have[bucket]!++;
+  }
+  return have.map((part, bucket) => (all[bucket] ? part / all[bucket]! : 0));
+}
+
+function partitionsOf(candidate: FolderInput['candidate'], definition: FolderDefinition): Evidence['partitions'] {
+  const pattern = parsePattern(definition.pattern);
+  const matches = candidate.files.map((file) => pattern.match(below(candidate.root, file.path)!) ?? {});
+  return definition.partitionColumns.map((name) => {
+    const values = [...new Set(matches.map((match) => match[name] ?? null))].filter((value) => value !== null).sort();
+    return { name, type: typeName(findField(definition.fields, name)!.type), values: values.length, first: values[0] ?? null, last: values.at(-1) ?? null };
+  });
+}
+
+function registerStatement(name: string, fields: readonly Field[], options: Record<string, string>): string {
+  const columns = fields.map((field) => `  ${field.name} ${typeName(field.type)}`).join(',\n');
+  const settings = Object.entries(options).map(([key, value]) => `${key} = '${value.replaceAll("'", "''")}'`).join(', ');
+  return `CREATE TABLE ${name} (\n${columns}\n)\nWITH (${settings})`;
+}
+
+export function summaryOf(definition: FolderDefinition, inference: Inference, problems: Evidence['problems']): string {
+  if (problems.length > 0) return `${problems.length === 1 ? 'one file' : `${problems.length} files`} cannot be read: ${problems[0]!.problem}`;
+  const clash = inference.clashes[0];
+  if (clash) return `${clash.column}: ${clash.types.map((each) => `${each.type} in ${each.files} ${each.files === 1 ? 'file' : 'files'}`).join(', ')}`;
+  const parts = [describeOptions(definition.options)];
+  if (definition.partitionColumns.length > 0) parts.push(`${definition.partitionColumns.join(', ')} from the path`);
+  const partial = inference.partial[0];
+  if (partial) parts.push(`${inference.partial.map((each) => each.column).join(', ')} in ${partial.presentIn} of ${partial.of} files`);
+  return parts.join('; ');
+}
+
+/** What differs between the registered columns and those found, or undefined. */
+export function compareDefinition(old: FolderDefinition, now: FolderDefinition): string | undefined {
+  const added = now.fields.filter((field) => !findField(old.fields, field.name));
+  const gone = old.fields.filter((field) => !findField(now.fields, field.name));
+  const retyped = now.fields.filter((field) => {
+    const before = findField(old.fields, field.name);
+    return before && !sameType(before.type, field.type);
+  });
+  const parts = [
+    ...(added.length > 0 ? [`${added.map((field) => field.name).join(', ')} came`] : []),
+    ...(gone.length > 0 ? [`${gone.map((field) => field.name).join(', ')} went`] : []),
+    ...retyped.map((field) => `${field.name}: ${typeName(findField(old.fields, field.name)!.type)} became ${typeName(field.type)}`),
+  ];
+  return parts.length > 0 ? parts.join('; ') : undefined;
+}

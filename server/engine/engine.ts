@@ -1,0 +1,104 @@
+/** The API's handle on an engine process: calls with answers, restart after a crash. */
+import { fork, type ChildProcess } from 'node:child_process';
+import path from 'node:path';
+import { LakeError } from '../../core/errors';
+import type { SqlTree } from '../../core/sql/statement';
+import { programFile } from '../program-files';
+import { EngineError } from './failures';
+import type { Answer, CallName, Calls, EngineFailure } from './messages';
+
+interface Waiting {
+  resolve: (answer: unknown) => void;
+  reject: (error: Error) => void;
+}
+
+export interface EngineOptions {
+  role: 'query' | 'work';
+  /** As the engine reads it, for example `2GB`; for one query. */
+  memory: string;
+  threads: number;
+  onCrash?: (message: string) => void;
+}
+
+export class Engine implements SqlTree {
+  #child: ChildProcess | undefined;
+  #ready: Promise<void> | undefined;
+  #closed = false;
+  #nextId = 1;
+  readonly #waiting = new Map<number, Waiting>();
+
+  constructor(readonly options: EngineOptions) {}
+
+  /** Starts the process; also done by the first call. */
+  start(): Promise<void> {
+    this.#ready ??= this.#spawn();
+    return this.#ready;
+  }
+
+  async call<Name extends CallName>(call: Name, ask: Calls[Name]['ask']): Promise<Calls[Name]['answer']> {
+    await this.start();
+    const id = this.#nextId++;
+    return new Promise((resolve, reject) => {
+      this.#waiting.set(id, { resolve: resolve as (answer: unknown) => void, reject });
+      this.#child!.send({ id, call, ask }, (error) => {
+        if (error && this.#waiting.delete(id)) reject(new LakeError('conflict', 'The engine is being restarted. Try again in a moment.'));
+      });
+    });
+  }
+
+  parse(sql: string): Promise<unknown> {
+    return this.call('parse', { sql });
+  }
+
+  get pid(): number | undefined {
+    return this.#child?.pid;
+  }
+
+  async close(): Promise<void> {
+    this.#closed = true;
+    const child = this.#child;
+    if (!child || child.exitCode !== null) return;
+    await new Promise<void>((resolve) => {
+      child.once('exit', () => resolve());
+      child.disconnect();
+      setTimeout(() => child.kill('SIGKILL'), 2000).unref();
+    });
+  }
+
+  #spawn(): Promise<void> {
+    const child = fork(path.join(programFile('server'), 'engine-process.js'), [this.options.role], {
+      env: { ...process.env, ENGINE_MEMORY: this.options.memory, ENGINE_THREADS: String(this.options.threads) },
+      stdio: ['ignore', 'inherit', 'inherit', 'ipc'],
+      // Plans hold integers beyond 2^53, which JSON messages cannot carry.
+      serialization: 'advanced',
+    });
+    this.#child = child;
+    return new Promise((resolve, reject) => {
+      this.#waiting.set(0, { resolve: () => resolve(), reject });
+      child.on('message', (message: Answer) => this.#onAnswer(message));
+      child.on('exit', (code, signal) => this.#onExit(code, signal));
+    });
+  }
+
+  #onAnswer(message: Answer): void {
+    const waiting = this.#waiting.get(message.id);
+    this.#waiting.delete(message.id);
+    if ('failure' in message) waiting?.reject(asError(message.failure));
+    else waiting?.resolve(message.answer);
+  }
+
+  /** Whoever waited is told; the next call starts a new process. */
+  #onExit(code: number | null, signal: string | null): void {
+    this.#ready = undefined;
+    if (this.#closed) return;
+    this.options.onCrash?.(`The ${this.options.role} engine ended (${signal ?? `code ${code}`}) and is started again.`);
+    const lost = [...this.#waiting.values()];
+    this.#waiting.clear();
+    for (const each of lost) each.reject(new LakeError('limit', 'The engine process ended while it worked on this, most likely for lack of memory. It has been started again; other work goes on.'));
+    void this.start().catch(() => undefined);
+  }
+}
+
+function asError(failure: EngineFailure): Error {
+  return new EngineError(failure.kind, failure.message, failure.position);
+}

@@ -1,0 +1,122 @@
+/** Runs one user query in a one-use instance, under limits. */
+import { open, type FileHandle } from 'node:fs/promises';
+import type { DuckDBConnection } from '@duckdb/node-api';
+import { EngineError } from './failures';
+import { dispose, seal, type InstancePool } from './instances';
+import { PAGE_ROWS, type QueryReply, type QueryRequest, type ResultColumn } from './messages';
+import { chunkRows, converter, shownType } from './values';
+
+export class RunningQueries {
+  readonly #running = new Map<string, { connection: DuckDBConnection | undefined; stop?: 'cancelled' | 'time' }>();
+
+  constructor(readonly pool: InstancePool) {}
+
+  cancel(id: string): boolean {
+    return this.#interrupt(id, 'cancelled');
+  }
+
+  async run(request: QueryRequest): Promise<QueryReply> {
+    const state: { connection: DuckDBConnection | undefined; stop?: 'cancelled' | 'time' } = { connection: undefined };
+    this.#running.set(request.id, state);
+    const timer = setTimeout(() => this.#interrupt(request.id, 'time'), request.limits.millis);
+    const sealed = await this.pool.take();
+    try {
+      state.connection = sealed.connection;
+      const started = performance.now();
+      for (const statement of request.setup) await sealed.connection.run(statement);
+      await seal(sealed.connection, request.allow);
+      if (state.stop) throw new Error('INTERRUPT');
+      const reply = await collect(sealed.connection, request);
+      return { ...reply, millis: performance.now() - started };
+    } catch (error) {
+      if (state.stop === 'time') throw new EngineError('limit', `The query was stopped after ${request.limits.millis / 1000} s, the time limit.`);
+      if (state.stop === 'cancelled') throw new EngineError('cancelled', 'The query was cancelled.');
+      throw error;
+    } finally {
+      clearTimeout(timer);
+      this.#running.delete(request.id);
+      dispose(sealed);
+    }
+  }
+
+  #interrupt(id: string, why: 'cancelled' | 'time'): boolean {
+    const state = this.#running.get(id);
+    if (!state) return false;
+    state.stop ??= why;
+    state.connection?.interrupt();
+    return true;
+  }
+}
+
+async function collect(connection: DuckDBConnection, request: QueryRequest): Promise<Omit<QueryReply, 'millis'>> {
+  const result = await connection.stream(request.sql);
+  const types = result.columnTypes();
+  const columns: ResultColumn[] = result.columnNames().map((name, index) => ({ name, type: shownType(types[index]!) }));
+  const converters = types.map(converter);
+  const sink = request.keepIn ? await PageFile.create(request.keepIn) : undefined;
+  const { limits } = request;
+  const first: unknown[][] = [];
+  let rowCount = 0;
+  let bytes = 0;
+  let truncated = false;
+  try {
+    for (let chunk = await result.fetchChunk(); chunk && chunk.rowCount > 0; chunk = await result.fetchChunk()) {
+      let rows = chunkRows(chunk, converters);
+      if (rowCount + rows.length > limits.rows) {
+        rows = rows.slice(0, limits.rows - rowCount);
+        truncated = true;
+      }
+      rowCount += rows.length;
+      if (!sink) {
+        first.push(...rows);
+        bytes += JSON.stringify(rows).length;
+      } else {
+        if (first.length < PAGE_ROWS) first.push(...rows.slice(0, PAGE_ROWS - first.length));
+        bytes = await sink.add(rows);
+      }
+      if (bytes > limits.resultBytes) {
+        throw new EngineError('limit', `The result is over ${Math.round(limits.resultBytes / 1e6)} MB, the limit after ${rowCount} rows. Ask for fewer columns or rows, or aggregate.`);
+      }
+      if (truncated) break;
+    }
+    return { columns, rows: first, rowCount, truncated, pages: sink ? await sink.finish() : [] };
+  } finally {
+    await sink?.close();
+  }
+}
+
+/** Pages of rows as JSON, one after the other; offsets tell where each begins. */
+class PageFile {
+  readonly #offsets = [0];
+  #pending: unknown[][] = [];
+  #written = 0;
+
+  private constructor(readonly file: FileHandle) {}
+
+  static async create(path: string): Promise<PageFile> {
+    return new PageFile(await open(path, 'w'));
+  }
+
+  /** Returns the bytes written so far. */
+  async add(rows: unknown[][]): Promise<number> {
+    this.#pending.push(...rows);
+    while (this.#pending.length >= PAGE_ROWS) await this.#write(this.#pending.splice(0, PAGE_ROWS));
+    return this.#written;
+  }
+
+  async finish(): Promise<number[]> {
+    if (this.#pending.length > 0) await this.#write(this.#pending.splice(0));
+    return this.#offsets;
+  }
+
+  async close(): Promise<void> {
+    await this.file.close();
+  }
+
+  async #write(rows: unknown[][]): Promise<void> {
+    const bytes = Buffer.from(JSON.stringify(rows));
+    await this.file.write(bytes);
+    this.#written += bytes.length;
+    this.#offsets.push(this.#written);
+  }
+}

@@ -1,0 +1,94 @@
+/** Engine values as JSON values, exact: what a double would round becomes text. */
+import { DuckDBTypeId, type DuckDBDataChunk, type DuckDBType, type DuckDBValue } from '@duckdb/node-api';
+import { formatMicros } from '../../core/values/text';
+
+export function shownType(type: DuckDBType): string {
+  return type.toString().replace(/"([a-z_][a-z0-9_]*)"/g, '$1').replace(/[A-Z][A-Z_0-9 ]+/g, (word) => word.toLowerCase()).replaceAll('timestamp with time zone', 'timestamptz');
+}
+
+type Cell = (value: DuckDBValue) => unknown;
+
+/** Rows of a chunk as arrays of JSON values. */
+export function chunkRows(chunk: DuckDBDataChunk, converters: readonly Cell[]): unknown[][] {
+  const rows: unknown[][] = Array.from({ length: chunk.rowCount }, () => new Array<unknown>(converters.length));
+  for (let c = 0; c < converters.length; c++) {
+    const vector = chunk.getColumnVector(c);
+    const convert = converters[c]!;
+    for (let r = 0; r < rows.length; r++) {
+      const value = vector.getItem(r) as DuckDBValue;
+      rows[r]![c] = value === null ? null : convert(value);
+    }
+  }
+  return rows;
+}
+
+export function converter(type: DuckDBType): Cell {
+  switch (type.typeId) {
+    case DuckDBTypeId.BOOLEAN:
+    case DuckDBTypeId.TINYINT:
+    case DuckDBTypeId.SMALLINT:
+    case DuckDBTypeId.INTEGER:
+    case DuckDBTypeId.UTINYINT:
+    case DuckDBTypeId.USMALLINT:
+    case DuckDBTypeId.UINTEGER:
+    case DuckDBTypeId.VARCHAR:
+    case DuckDBTypeId.ENUM:
+      return (value) => value;
+    case DuckDBTypeId.BIGINT:
+    case DuckDBTypeId.UBIGINT:
+    case DuckDBTypeId.HUGEINT:
+    case DuckDBTypeId.UHUGEINT:
+      return (value) => (Number.isSafeInteger(Number(value)) ? Number(value) : String(value));
+    case DuckDBTypeId.FLOAT:
+    case DuckDBTypeId.DOUBLE:
+      return (value) => (Number.isFinite(value) ? (Object.is(value, -0) ? 0 : value) : String(value));
+    case DuckDBTypeId.TIMESTAMP:
+      return (value) => isoTime((value as unknown as { micros: bigint }).micros, '');
+    case DuckDBTypeId.TIMESTAMP_TZ:
+      return (value) => isoTime((value as unknown as { micros: bigint }).micros, 'Z');
+    case DuckDBTypeId.TIMESTAMP_S:
+      return (value) => isoTime((value as unknown as { seconds: bigint }).seconds * 1_000_000n, '');
+    case DuckDBTypeId.TIMESTAMP_MS:
+      return (value) => isoTime((value as unknown as { millis: bigint }).millis * 1000n, '');
+    case DuckDBTypeId.TIMESTAMP_NS:
+      return (value) => nanoTime((value as unknown as { nanos: bigint }).nanos);
+    case DuckDBTypeId.BLOB:
+      return (value) => Buffer.from((value as unknown as { bytes: Uint8Array }).bytes).toString('base64');
+    case DuckDBTypeId.LIST:
+    case DuckDBTypeId.ARRAY: {
+      const inner = nullable(converter((type as unknown as { valueType: DuckDBType }).valueType));
+      return (value) => (value as unknown as { items: DuckDBValue[] }).items.map(inner);
+    }
+    case DuckDBTypeId.STRUCT: {
+      const { entryNames, entryTypes } = type as unknown as { entryNames: string[]; entryTypes: DuckDBType[] };
+      const inner = entryTypes.map((each) => nullable(converter(each)));
+      return (value) => {
+        const entries = (value as unknown as { entries: Record<string, DuckDBValue> }).entries;
+        return Object.fromEntries(entryNames.map((name, index) => [name, inner[index]!(entries[name]!)]));
+      };
+    }
+    case DuckDBTypeId.MAP: {
+      const { keyType, valueType } = type as unknown as { keyType: DuckDBType; valueType: DuckDBType };
+      const [key, inner] = [nullable(converter(keyType)), nullable(converter(valueType))];
+      return (value) => Object.fromEntries((value as unknown as { entries: { key: DuckDBValue; value: DuckDBValue }[] }).entries.map((entry) => [String(key(entry.key)), inner(entry.value)]));
+    }
+    default:
+      return (value) => String(value);
+  }
+}
+
+function nullable(convert: Cell): Cell {
+  return (value) => (value === null || value === undefined ? null : convert(value));
+}
+
+function isoTime(micros: bigint, zone: string): string {
+  if (micros === 9223372036854775807n) return 'infinity';
+  if (micros <= -9223372036854775806n) return '-infinity';
+  return `${formatMicros(micros)}${zone}`;
+}
+
+function nanoTime(nanos: bigint): string {
+  const micros = nanos / 1000n;
+  const rest = nanos % 1000n;
+  return rest === 0n ? isoTime(micros, '') : `${formatMicros(micros - (micros % 1_000_000n))}.${String(nanos % 1_000_000_000n).padStart(9, '0')}`;
+}

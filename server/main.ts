@@ -1,0 +1,106 @@
+/** Starts the server: one clear sentence when it cannot, a line for each step when it can. */
+import { mkdirSync } from 'node:fs';
+import { createServer, type Server } from 'node:http';
+import path from 'node:path';
+import { pino } from 'pino';
+import { createApp } from './app';
+import { Database } from './catalog/database';
+import { ConfigError, readConfig, type Config } from './config';
+import { Crawler } from './crawl/crawler';
+import { makeDemo } from './demo/make-demo';
+import { Engine } from './engine/engine';
+import { Events } from './events';
+import { lockHome } from './home-lock';
+import { Jobs } from './jobs/jobs';
+import { FilesAsTable } from './lake/files-as-table';
+import { Inspector } from './lake/inspect';
+import { Lake } from './lake/lake';
+import { Queries } from './query/queries';
+import { Readiness } from './readiness';
+import type { Services } from './services';
+
+export async function main(args: readonly string[]): Promise<void> {
+  const stops: (() => Promise<void> | void)[] = [];
+  let stopping = false;
+  const stop = async (code: number) => {
+    if (stopping) return;
+    stopping = true;
+    setTimeout(() => process.exit(code), 10_000).unref();
+    for (const each of stops.reverse()) await Promise.resolve(each()).catch(() => undefined);
+    process.exit(code);
+  };
+  for (const signal of ['SIGINT', 'SIGTERM'] as const) process.on(signal, () => void stop(0));
+  try {
+    await start(args, (each) => stops.push(each));
+  } catch (error) {
+    console.error(error instanceof ConfigError ? error.message : `Kind Harbor cannot start: ${(error as Error).message}`);
+    if (!(error instanceof ConfigError) && process.env.KIND_HARBOR_DEBUG) console.error(error);
+    await stop(1);
+  }
+}
+
+async function start(args: readonly string[], onStop: (stop: () => Promise<void> | void) => void): Promise<void> {
+  const config = readConfig(process.env, args);
+  const say = (line: string) => console.log(line);
+  makeHome(config.home);
+  onStop(lockHome(config.home));
+  const log = pino({ level: process.env.KIND_HARBOR_LOG ?? 'info' }, pino.destination({ dest: path.join(config.home, 'server.log'), sync: false, mkdir: true }));
+  const readiness = new Readiness();
+  const app = createApp({ hosts: hostsOf(config), log, readiness });
+  const server = await listen(createServer(app.express), config);
+  onStop(() => new Promise((resolve) => {
+    server.close(() => resolve());
+    server.closeAllConnections();
+  }));
+
+  const database = await Database.open(config.home, say);
+  onStop(() => database.close());
+  const engine = (role: 'query' | 'work') => {
+    const made = new Engine({ role, memory: config.engineMemory, threads: config.engineThreads, onCrash: (message) => log.error(message) });
+    onStop(() => made.close());
+    return made;
+  };
+  const queryEngine = engine('query');
+  const workEngine = engine('work');
+  await Promise.all([queryEngine.start(), workEngine.start()]);
+  const events = new Events();
+  const jobs = new Jobs(database, events, (error, job) => log.error({ err: error, job: job.id }, `${job.title} failed`));
+  await jobs.markInterrupted();
+  onStop(() => jobs.cancelAll());
+  const lake = new Lake(database);
+  await lake.open();
+  const inspector = new Inspector(workEngine);
+  const files = new FilesAsTable(lake, inspector);
+  const services: Services = {
+    config, log, database, events, jobs, lake, inspector, files, queryEngine, workEngine, readiness,
+    queries: new Queries(lake, files, queryEngine, events, config),
+    crawler: new Crawler(lake, inspector, jobs, events),
+  };
+  if (config.demo) await makeDemo(services, say);
+  app.serve(services);
+  readiness.ready();
+  say(`Kind Harbor is at http://${config.host.includes(':') ? `[${config.host}]` : config.host}:${config.port}`);
+}
+
+function makeHome(home: string): void {
+  try {
+    mkdirSync(home, { recursive: true });
+  } catch (error) {
+    throw new ConfigError(`The data folder ${home} cannot be made: ${(error as NodeJS.ErrnoException).code}. Set KIND_HARBOR_HOME to a folder that can be written.`);
+  }
+}
+
+function hostsOf({ host, port }: Config): Set<string> {
+  const names = new Set([host, ...(['127.0.0.1', '0.0.0.0', '::', 'localhost'].includes(host) ? ['127.0.0.1', 'localhost'] : [])]);
+  return new Set([...names].map((name) => `${name}:${port}`.toLowerCase()));
+}
+
+function listen(server: Server, { host, port }: Config): Promise<Server> {
+  return new Promise((resolve, reject) => {
+    server.once('error', (error: NodeJS.ErrnoException) => {
+      const taken = error.code === 'EADDRINUSE';
+      reject(new ConfigError(taken ? `Port ${port} on ${host} is taken. Stop what uses it, or set KIND_HARBOR_PORT to another.` : `The server cannot listen on ${host}:${port} (${error.code}).`));
+    });
+    server.listen(port, host, () => resolve(server));
+  });
+}

@@ -1,0 +1,19 @@
+import { existsSync } from 'node:fs';
+import path from 'node:path';
+import { fileURLToPath } from 'node:url';
+
+/** The folder of the checkout: found by walking up to package.json, so that it is the same from sources and from the bundle. */
+export const projectRoot = (() => {
+  let folder = path.dirname(fileURLToPath(import.meta.url));
+  while (!existsSync(path.join(folder, 'package.json'))) {
+    const up = path.dirname(folder);
+    if (up === folder) throw new Error('package.json was not found above the program.');
+    folder = up;
+  }
+  return folder;
+})();
+
+/** A folder of the built program: `dist/server` or `dist/web`. */
+export function programFile(part: 'server' | 'web'): string {
+  return path.join(projectRoot, 'dist', part);
+}

@@ -1,0 +1,162 @@
+/** Running queries: resolve, plan, run sealed, keep a receipt. */
+import { randomUUID } from 'node:crypto';
+import { mkdirSync, rmSync } from 'node:fs';
+import path from 'node:path';
+import PQueue from 'p-queue';
+import { LakeError } from '../../core/errors';
+import { filesToRead } from '../../core/scan/plan';
+import { storeReceipt, type Receipt, type ReceiptTable } from '../catalog/receipts';
+import type { Config } from '../config';
+import type { Engine } from '../engine/engine';
+import type { QueryReply, ResultColumn } from '../engine/messages';
+import { scanStatements } from '../engine/scan-sql';
+import { translateError } from '../engine/translate';
+import type { Events } from '../events';
+import { csvHeaders } from '../lake/csv-headers';
+import type { FilesAsTable } from '../lake/files-as-table';
+import type { Lake } from '../lake/lake';
+import { prepareQuery, type PlannedTable, type PreparedQuery } from './prepare';
+import { Resolver, type Pins } from './resolve';
+
+export interface QueryOptions {
+  /** Chosen by the caller when it may want to cancel. */
+  id?: string;
+  sql: string;
+  maxRows: number;
+  who: string;
+  pins?: Pins;
+  /** Keep the rows for paging. */
+  keep?: boolean;
+}
+
+export interface QueryResult {
+  id: string;
+  columns: ResultColumn[];
+  rows: unknown[][];
+  rowCount: number;
+  truncated: boolean;
+  receipt: { id: string; tables: ReceiptTable[]; planMs: number; engineMs: number; totalMs: number };
+}
+
+/** Two at a time: each may use the engine's whole share of memory. */
+const CONCURRENT = 2;
+/** Up to so many files are allowed one by one; beyond that their storages' folders are. */
+const EXACT_FILES = 400;
+const RESULT_BYTES = 256e6;
+/** Rows over IPC in one message, when they are not kept. */
+const INLINE_BYTES = 64e6;
+const KEPT_RESULTS = 40;
+
+export class Queries {
+  readonly #queue = new PQueue({ concurrency: CONCURRENT });
+  readonly #pending = new Set<string>();
+  readonly results = new Map<string, { columns: ResultColumn[]; rowCount: number; pages: number[]; file: string }>();
+  readonly #folder: string;
+
+  constructor(
+    readonly lake: Lake,
+    readonly files: FilesAsTable,
+    readonly engine: Engine,
+    readonly events: Events,
+    readonly config: Config,
+  ) {
+    this.#folder = path.join(config.home, 'results');
+    rmSync(this.#folder, { recursive: true, force: true });
+    mkdirSync(this.#folder, { recursive: true });
+  }
+
+  /** What the query would read, without running it. */
+  async plan(sql: string, pins: Pins = new Map()): Promise<PlannedTable[]> {
+    return (await this.#prepare(sql, pins)).tables;
+  }
+
+  async run(options: QueryOptions): Promise<QueryResult> {
+    const started = performance.now();
+    const id = options.id ?? randomUUID();
+    let tables: ReceiptTable[] = [];
+    let planMs: number | null = null;
+    this.#pending.add(id);
+    try {
+      const prepared = await this.#prepare(options.sql, options.pins ?? new Map());
+      tables = receiptTables(prepared.tables);
+      planMs = performance.now() - started;
+      const reply = await this.#queue.add(() => this.#execute(id, prepared, options));
+      const totalMs = performance.now() - started;
+      if (options.keep) this.#keep(id, reply);
+      await this.#storeReceipt(id, options, { outcome: 'done', tables, rowCount: reply.rowCount, planMs, engineMs: reply.millis, totalMs, problem: null });
+      return { id, columns: reply.columns, rows: reply.rows, rowCount: reply.rowCount, truncated: reply.truncated, receipt: { id, tables, planMs, engineMs: reply.millis, totalMs } };
+    } catch (error) {
+      const cancelled = error instanceof LakeError && error.kind === 'cancelled';
+      const problem = error instanceof LakeError ? error.message : 'An unexpected error.';
+      await this.#storeReceipt(id, options, { outcome: cancelled ? 'cancelled' : 'failed', tables, rowCount: null, planMs, engineMs: null, totalMs: performance.now() - started, problem });
+      throw error;
+    } finally {
+      this.#pending.delete(id);
+    }
+  }
+
+  /** Stops a query that waits or runs. */
+  async cancel(id: string): Promise<boolean> {
+    const known = this.#pending.delete(id);
+    return (await this.engine.call('cancel', { id })) || known;
+  }
+
+  get roots(): Map<string, string> {
+    return new Map(this.lake.storages().map(({ store, storage }) => [store.root, storage.name]));
+  }
+
+  async #prepare(sql: string, pins: Pins): Promise<PreparedQuery> {
+    const resolver = new Resolver(this.lake, this.files, this.engine, pins);
+    return prepareQuery(await resolver.resolve(sql), this.engine, this.roots);
+  }
+
+  async #execute(id: string, { spliced, tables }: PreparedQuery, options: QueryOptions): Promise<QueryReply> {
+    if (!this.#pending.has(id)) throw new LakeError('cancelled', 'The query was cancelled.');
+    const setup: string[] = [];
+    const local: string[] = [];
+    for (const { source, standIn, plan } of tables) {
+      const root = source.storage.store.root;
+      const headers = await csvHeaders(source.storage.store, plan);
+      setup.push(...scanStatements({ name: standIn, plan, localPath: (file) => path.join(root, file.path), headers }));
+      local.push(...filesToRead(plan).map((file) => path.join(root, file.path)));
+    }
+    const roots = [...new Set(tables.map(({ source }) => source.storage.store.root))];
+    try {
+      return await this.engine.call('query', {
+        id, setup, sql: spliced.sql,
+        allow: local.length <= EXACT_FILES ? { files: local } : { folders: roots },
+        limits: { rows: options.maxRows, resultBytes: options.keep ? RESULT_BYTES : INLINE_BYTES, millis: this.config.queryMillis },
+        ...(options.keep ? { keepIn: path.join(this.#folder, `${id}.rows`) } : {}),
+      });
+    } catch (error) {
+      const names = new Map(tables.map(({ standIn, source }) => [standIn, source.name]));
+      throw translateError(error, { roots: this.roots, names, originalPosition: spliced.originalPosition });
+    }
+  }
+
+  #keep(id: string, reply: QueryReply): void {
+    this.results.set(id, { columns: reply.columns, rowCount: reply.rowCount, pages: reply.pages, file: path.join(this.#folder, `${id}.rows`) });
+    if (this.results.size <= KEPT_RESULTS) return;
+    const [oldest, kept] = this.results.entries().next().value!;
+    this.results.delete(oldest);
+    rmSync(kept.file, { force: true });
+  }
+
+  async #storeReceipt(id: string, options: QueryOptions, outcome: Pick<Receipt, 'outcome' | 'tables' | 'rowCount' | 'planMs' | 'engineMs' | 'totalMs' | 'problem'>): Promise<void> {
+    await storeReceipt(this.lake.database, { id, who: options.who, kind: 'query', sql: options.sql, written: null, ...outcome });
+    this.events.tell({ topic: 'receipt', id });
+  }
+}
+
+function receiptTables(tables: readonly PlannedTable[]): ReceiptTable[] {
+  return tables.map(({ source, plan }) => ({
+    name: source.name,
+    format: source.snapshot.format,
+    version: source.snapshot.version,
+    ...(source.snapshot.snapshotId ? { snapshotId: source.snapshot.snapshotId } : {}),
+    committedAt: source.snapshot.at,
+    past: source.past,
+    files: plan.files,
+    bytes: plan.bytes,
+  }));
+}

@@ -1,0 +1,89 @@
+/** What a query would read of one table, small enough for a page: files in rows by partition, binned when many. */
+import type { ConsideredFile } from '../../core/scan/plan';
+import type { PlannedTable } from './prepare';
+
+export interface ReadMap {
+  name: string;
+  format: string;
+  version: number;
+  snapshotId?: string;
+  committedAt: number;
+  past: boolean;
+  files: PlannedTable['plan']['files'];
+  bytes: PlannedTable['plan']['bytes'];
+  /** Columns whose bounds or partitions ruled files out. */
+  skippedBy: { column: string; kind: 'partition' | 'bounds'; files: number }[];
+  /** Partitions of which at least one file was not ruled out by partition. */
+  partitions: { label: string; segments: Segment[] }[];
+  partitionsSkippedWhole: number;
+  partitionsNotShown: number;
+}
+
+export interface Segment {
+  bytes: number;
+  rows: number | null;
+  read: boolean;
+  /** Why it is skipped. */
+  because?: string;
+  /** One file's path, or how many files were put together. */
+  path?: string;
+  files: number;
+}
+
+const MAX_PARTITIONS = 12;
+const MAX_SEGMENTS = 40;
+
+export function readMap({ source, plan }: PlannedTable): ReadMap {
+  const groups = new Map<string, ConsideredFile[]>();
+  for (const each of plan.considered) {
+    const label = Object.values(each.file.partition).map((value) => value ?? 'null').join(' / ');
+    const group = groups.get(label);
+    if (group) group.push(each);
+    else groups.set(label, [each]);
+  }
+  const touched = [...groups].filter(([, files]) => files.some((each) => each.verdict !== 'skipped-by-partition'));
+  return {
+    name: source.name,
+    format: source.snapshot.format,
+    version: source.snapshot.version,
+    ...(source.snapshot.snapshotId ? { snapshotId: source.snapshot.snapshotId } : {}),
+    committedAt: source.snapshot.at,
+    past: source.past,
+    files: plan.files,
+    bytes: plan.bytes,
+    skippedBy: skippedBy(plan.considered),
+    partitions: touched.sort(([a], [b]) => (a < b ? -1 : 1)).slice(0, MAX_PARTITIONS).map(([label, files]) => ({ label, segments: segments(files) })),
+    partitionsSkippedWhole: groups.size - touched.length,
+    partitionsNotShown: Math.max(0, touched.length - MAX_PARTITIONS),
+  };
+}
+
+function skippedBy(considered: readonly ConsideredFile[]): ReadMap['skippedBy'] {
+  const counts = new Map<string, ReadMap['skippedBy'][number]>();
+  for (const { verdict, because } of considered) {
+    if (verdict === 'read') continue;
+    const kind = verdict === 'skipped-by-partition' ? 'partition' : 'bounds';
+    const column = because ?? 'several columns together';
+    const entry = counts.get(`${kind} ${column}`) ?? { column, kind, files: 0 };
+    entry.files++;
+    counts.set(`${kind} ${column}`, entry);
+  }
+  return [...counts.values()].sort((a, b) => b.files - a.files);
+}
+
+/** One segment a file; neighbours with the same verdict are put together when there are many. */
+function segments(files: readonly ConsideredFile[]): Segment[] {
+  const single = files.map(({ file, verdict, because }): Segment => ({
+    bytes: file.bytes, rows: file.rows ?? null, read: verdict === 'read', files: 1, path: file.path, ...(because ? { because } : {}),
+  }));
+  if (single.length <= MAX_SEGMENTS) return single;
+  const step = Math.ceil(single.length / MAX_SEGMENTS);
+  const sorted = [...single].sort((a, b) => Number(b.read) - Number(a.read));
+  const bins: Segment[] = [];
+  for (const each of sorted) {
+    const last = bins.at(-1);
+    if (!last || last.read !== each.read || last.files >= step) bins.push({ bytes: each.bytes, rows: each.rows, read: each.read, files: 1, ...(each.because ? { because: each.because } : {}) });
+    else Object.assign(last, { bytes: last.bytes + each.bytes, rows: last.rows === null || each.rows === null ? null : last.rows + each.rows, files: last.files + 1 });
+  }
+  return bins;
+}

@@ -1,0 +1,110 @@
+/** From the names in a query to tables at a version: the catalog's tables, its views with what they read, and files by path. */
+import { LakeError } from '../../core/errors';
+import { readStatement, type SqlTree, type Statement, type TableReference } from '../../core/sql/statement';
+import type { AsOf, LakeTable, Snapshot } from '../../core/table/contract';
+import { LATEST } from '../../core/table/contract';
+import { findByBareName, getRelation, type Relation } from '../catalog/relations';
+import type { Lake, OpenStorage } from '../lake/lake';
+import type { FilesAsTable } from '../lake/files-as-table';
+
+/** One table of a query, at the state it is read at. */
+export interface ResolvedTable {
+  /** Full name: `refined.soundings`, or `tern-bay:landing/limits` for files. */
+  name: string;
+  table: LakeTable;
+  storage: OpenStorage;
+  snapshot: Snapshot;
+  /** A newer version exists. */
+  past: boolean;
+  asOf: AsOf;
+}
+
+/** A query whose references are tables or other queries (views). */
+export interface ResolvedQuery {
+  statement: Statement;
+  sources: (ResolvedTable | ResolvedQuery)[];
+}
+
+export function isTable(source: ResolvedTable | ResolvedQuery): source is ResolvedTable {
+  return 'table' in source;
+}
+
+/** Full table names to versions; used to run a query again as it was. */
+export type Pins = ReadonlyMap<string, number>;
+
+const MAX_VIEW_DEPTH = 16;
+
+export class Resolver {
+  readonly #snapshots = new Map<string, Promise<ResolvedTable>>();
+
+  /** For one query: tables named several times are opened once, so all references agree on what is latest. */
+  constructor(
+    readonly lake: Lake,
+    readonly files: FilesAsTable,
+    readonly tree: SqlTree,
+    readonly pins: Pins,
+  ) {}
+
+  async resolve(sql: string): Promise<ResolvedQuery> {
+    return this.#resolve(await readStatement(sql, this.tree), []);
+  }
+
+  async #resolve(statement: Statement, views: string[]): Promise<ResolvedQuery> {
+    const sources = await Promise.all(statement.references.map((reference) => this.#source(reference, views)));
+    return { statement, sources };
+  }
+
+  async #source(reference: TableReference, views: string[]): Promise<ResolvedTable | ResolvedQuery> {
+    try {
+      const filesName = reference.name.length === 1 && reference.name[0]!.includes(':') ? reference.name[0]! : undefined;
+      if (filesName !== undefined) return await this.#files(filesName, reference.asOf);
+      const relation = await this.#relation(reference.name);
+      return relation.definition.kind === 'view' ? await this.#view(relation, reference, views) : await this.#table(relation, reference.asOf);
+    } catch (error) {
+      if (error instanceof LakeError && error.details.position === undefined && views.length === 0) {
+        throw new LakeError(error.kind, error.message, { ...error.details, position: reference.start }, { cause: error });
+      }
+      throw error;
+    }
+  }
+
+  async #relation(name: readonly string[]): Promise<Relation> {
+    if (name.length === 2) return getRelation(this.lake.database, name[0]!, name[1]!);
+    const found = await findByBareName(this.lake.database, name[0]!);
+    if (found.length === 1) return found[0]!;
+    if (found.length === 0) throw new LakeError('not-found', `There is no table "${name[0]}" in the catalog.`, { hint: 'Tables are named namespace.table; files can be read as "storage:path/to/folder".' });
+    throw new LakeError('bad-request', `"${name[0]}" is the name of several tables: ${found.map((each) => `${each.namespace}.${each.name}`).join(', ')}. Say which.`);
+  }
+
+  #view(relation: Relation, reference: TableReference, views: string[]): Promise<ResolvedQuery> {
+    const name = `${relation.namespace}.${relation.name}`;
+    if (reference.asOf.kind !== 'latest') throw new LakeError('bad-request', `${name} is a view; ask for the past of the tables that it reads instead.`);
+    if (views.includes(name) || views.length >= MAX_VIEW_DEPTH) throw new LakeError('bad-request', `The view ${name} reads itself, by way of ${views.join(', ')}.`);
+    const { sql } = relation.definition as { sql: string };
+    return readStatement(sql, this.tree).then((statement) => this.#resolve(statement, [...views, name]));
+  }
+
+  #table(relation: Relation, asOf: AsOf): Promise<ResolvedTable> {
+    const name = `${relation.namespace}.${relation.name}`;
+    return this.#once(name, asOf, async () => ({ table: this.lake.table(relation), storage: this.lake.storageOf(relation) }));
+  }
+
+  #files(name: string, asOf: AsOf): Promise<ResolvedTable> {
+    return this.#once(name, asOf, () => this.files.open(name));
+  }
+
+  #once(name: string, asOf: AsOf, open: () => Promise<{ table: LakeTable; storage: OpenStorage }>): Promise<ResolvedTable> {
+    const pin = this.pins.get(name);
+    const wanted: AsOf = asOf.kind === 'latest' && pin !== undefined ? { kind: 'number', number: BigInt(pin) } : asOf;
+    const key = `${name} ${wanted.kind} ${wanted.kind === 'number' ? wanted.number : wanted.kind === 'time' ? wanted.at : ''}`;
+    const known = this.#snapshots.get(key);
+    if (known) return known;
+    const opened = open().then(async ({ table, storage }) => {
+      const snapshot = await table.snapshot(wanted);
+      const latest = wanted.kind === 'latest' ? snapshot : await table.snapshot(LATEST);
+      return { name, table, storage, snapshot, past: latest.version !== snapshot.version, asOf: wanted };
+    });
+    this.#snapshots.set(key, opened);
+    return opened;
+  }
+}

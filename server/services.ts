@@ -1,0 +1,29 @@
+/** Everything the routes use, made once at start. */
+import type { Logger } from 'pino';
+import type { Database } from './catalog/database';
+import type { Config } from './config';
+import type { Crawler } from './crawl/crawler';
+import type { Engine } from './engine/engine';
+import type { Events } from './events';
+import type { Jobs } from './jobs/jobs';
+import type { FilesAsTable } from './lake/files-as-table';
+import type { Inspector } from './lake/inspect';
+import type { Lake } from './lake/lake';
+import type { Queries } from './query/queries';
+import type { Readiness } from './readiness';
+
+export interface Services {
+  config: Config;
+  log: Logger;
+  database: Database;
+  events: Events;
+  jobs: Jobs;
+  lake: Lake;
+  inspector: Inspector;
+  files: FilesAsTable;
+  queryEngine: Engine;
+  workEngine: Engine;
+  queries: Queries;
+  crawler: Crawler;
+  readiness: Readiness;
+}

@@ -1,0 +1,1 @@
+declare module 'swagger-ui-dist' { const it: { absolutePath(): string }; export default it; }

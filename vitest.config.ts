@@ -1,0 +1,11 @@
+import { defineConfig } from 'vitest/config';
+
+export default defineConfig({
+  test: {
+    include: ['{core,server,web,demo}/**/*.test.ts'],
+    environment: 'node',
+    testTimeout: 30_000,
+    hookTimeout: 60_000,
+    maxWorkers: 2,
+  },
+});
