@@ -1,0 +1,214 @@
+/** What the server's answers hold, as far as pages use it. */
+export interface FolderListing {
+  storage: string;
+  path: string;
+  folders: string[];
+  files: { path: string; bytes: number; modified: number }[];
+  fileCount: number;
+  bytes: number;
+  tables: { name: string; location: string; format: string }[];
+}
+
+export interface FileLook {
+  name: string;
+  path: string;
+  bytes: number;
+  modified: number;
+  kind: string;
+  read: string;
+  columns: { name: string; type: string }[];
+  rows: unknown[][];
+  rowCount: number | null;
+  lines: string[];
+  parquet: { createdBy: string; rowGroups: { rows: number; bytes: number; columns: number; compression: string }[] } | null;
+  problem: string | null;
+}
+
+export interface Job {
+  id: string;
+  kind: string;
+  title: string;
+  state: 'running' | 'done' | 'failed' | 'cancelled' | 'interrupted';
+  startedAt: string;
+  finishedAt: string | null;
+  done: number;
+  total: number | null;
+  message: string;
+  log: { at: string; text: string }[];
+}
+
+export interface Crawl {
+  id: number;
+  storage: string;
+  folder: string;
+  lastRun: { id: number; startedAt: string; finishedAt: string | null; files: number; opened: number; findings: number; undecided: number } | null;
+}
+
+export type Decision = 'register' | 'leave-out' | 'undecided' | 'registered';
+export interface Evidence {
+  looked: number;
+  of: number;
+  known: number;
+  read: string;
+  columns: { name: string; type: string; presence: number[]; clash: boolean; fromPath: boolean; isNew: boolean }[];
+  buckets: string[];
+  partitions: { name: string; type: string; values: number; first: string | null; last: string | null }[];
+  clashes: { column: string; types: { type: string; files: number; example: string }[] }[];
+  partial: { column: string; presentIn: number; of: number; firstIn: string }[];
+  problems: { path: string; problem: string }[];
+  statement: string;
+  rowsAreEstimated: boolean;
+  version: number | null;
+}
+export interface Finding {
+  id: number;
+  location: string;
+  namespace: string;
+  name: string;
+  status: 'new' | 'changed' | 'unchanged' | 'clash' | 'no-shape' | 'unreadable';
+  decision: Decision;
+  format: string | null;
+  summary: string;
+  files: number;
+  bytes: number;
+  rows: number | null;
+  definition: unknown;
+  evidence: Evidence;
+}
+export interface CrawlRun {
+  id: number;
+  storage: string;
+  folder: string;
+  jobId: string | null;
+  startedAt: string;
+  finishedAt: string | null;
+  files: number;
+  opened: number;
+  findings: Finding[];
+}
+
+export interface RelationName {
+  id: number;
+  namespace: string;
+  name: string;
+  kind: 'table' | 'view';
+  format: string | null;
+  storage: string | null;
+  location: string | null;
+  description: string;
+  viewSql: string | null;
+}
+export interface CatalogNames {
+  namespaces: { id: number; name: string; description: string; tables: number; views: number }[];
+  relations: RelationName[];
+}
+export interface ColumnView {
+  name: string;
+  type: string;
+  required: boolean;
+  comment: string | null;
+  nulls: number | null;
+  role: 'partition' | 'sort' | null;
+}
+export interface TableDetail {
+  namespace: string;
+  name: string;
+  kind: 'table' | 'view';
+  format: string | null;
+  storage: string | null;
+  location: string | null;
+  managed: boolean;
+  description: string;
+  viewSql?: string;
+  version: number;
+  snapshotId: string | null;
+  committedAt: number;
+  rows: number | null;
+  files: number;
+  bytes: number;
+  partitioning: { source: string; transform: string; name: string }[];
+  sortedBy: string[];
+  properties: Record<string, string>;
+  columns: ColumnView[];
+  arrivals: { day: string; rows: number | null; files: number }[];
+  latestVersion: number;
+  past: boolean;
+}
+export interface TimelineEntry {
+  version?: number;
+  snapshotId?: string;
+  at: number;
+  kind: 'create' | 'append' | 'change' | 'restore' | 'columns' | 'upkeep' | 'listing';
+  operation: string;
+  who?: string;
+  rowsAdded?: number;
+  rowsRemoved?: number;
+  filesAdded: number;
+  filesRemoved: number;
+  bytesAdded: number;
+  bytesRemoved: number;
+  changesColumns: boolean;
+  details: Record<string, string>;
+}
+
+export interface ResultColumn {
+  name: string;
+  type: string;
+}
+export interface ScanCounts {
+  total: number;
+  skippedByPartition: number;
+  skippedByBounds: number;
+  read: number;
+}
+export interface ReceiptTable {
+  name: string;
+  format: string;
+  version: number;
+  snapshotId?: string;
+  committedAt: number;
+  past: boolean;
+  files: ScanCounts;
+  bytes: { total: number; read: number };
+}
+export interface QueryResult {
+  id: string;
+  columns: ResultColumn[];
+  rows: unknown[][];
+  rowCount: number;
+  truncated: boolean;
+  receipt: { id: string; tables: ReceiptTable[]; planMs: number; engineMs: number; totalMs: number };
+}
+export interface Receipt {
+  id: string;
+  at: string;
+  who: string;
+  kind: 'query' | 'write';
+  outcome: 'done' | 'failed' | 'cancelled';
+  sql: string;
+  tables: ReceiptTable[];
+  rowCount: number | null;
+  totalMs: number | null;
+  planMs: number | null;
+  engineMs: number | null;
+  problem: string | null;
+}
+export interface ReadMap {
+  name: string;
+  format: string;
+  version: number;
+  snapshotId?: string;
+  committedAt: number;
+  past: boolean;
+  files: ScanCounts;
+  bytes: { total: number; read: number };
+  skippedBy: { column: string; kind: 'partition' | 'bounds'; files: number }[];
+  partitions: { label: string; segments: { bytes: number; rows: number | null; read: boolean; because?: string; path?: string; files: number }[] }[];
+  partitionsSkippedWhole: number;
+  partitionsNotShown: number;
+}
+export interface Hit {
+  kind: 'table' | 'view' | 'column' | 'folder' | 'file';
+  name: string;
+  inside: string;
+}

@@ -1,0 +1,49 @@
+<script setup lang="ts">
+/** Why a finding is what it is, for the person who decides. */
+import { computed } from 'vue';
+import { escapePath } from '../../api/client';
+import type { CrawlRun, Finding } from '../../api/types';
+import ColumnMap from '../../charts/ColumnMap.vue';
+import { bytesText, countText, plural } from '../../design/format';
+
+const props = defineProps<{ finding: Finding; run: CrawlRun }>();
+const evidence = computed(() => props.finding.evidence);
+const fromFiles = computed(() => evidence.value.columns.filter((column) => !column.fromPath));
+const fileLink = (path: string) => ({ path: `/storage/${encodeURIComponent(props.run.storage)}/${escapePath(path.split('/').slice(0, -1).join('/'))}`, query: { file: path.split('/').at(-1) } });
+</script>
+
+<template>
+  <div class="grid content-start gap-3">
+    <section class="border border-rule bg-card px-4 py-3" aria-label="Evidence">
+      <h2>{{ finding.namespace }}.{{ finding.name }}</h2>
+      <p class="text-muted">
+        <RouterLink class="plain-link" :to="`/storage/${encodeURIComponent(run.storage)}/${escapePath(finding.location)}`">{{ finding.location || run.storage }}</RouterLink>,
+        {{ plural(finding.files, 'file') }}, {{ bytesText(finding.bytes) }}<template v-if="evidence.looked > 0">; {{ evidence.looked - evidence.known > 0 ? `${countText(evidence.looked - evidence.known)} opened` : 'none opened' }}<template v-if="evidence.known > 0">, {{ countText(evidence.known) }} as before</template><template v-if="evidence.of > evidence.looked">, the rest are taken to be alike</template></template>.
+      </p>
+      <p v-if="evidence.read" class="mono mt-1 break-words">{{ evidence.read }}</p>
+      <ul v-if="evidence.problems.length > 0" class="mt-2 border-l-2 border-rust pl-2">
+        <li v-for="each in evidence.problems.slice(0, 8)" :key="each.path" class="break-words"><RouterLink class="plain-link mono" :to="fileLink(each.path)">{{ each.path }}</RouterLink>: {{ each.problem }}</li>
+      </ul>
+      <p v-if="finding.status === 'no-shape'" class="mt-2">{{ finding.summary }}. These do not make one table; leave the folder out, or sort the files into folders of their own.</p>
+      <template v-for="clash in evidence.clashes" :key="clash.column">
+        <h3 class="mt-2 font-semibold text-rust">{{ clash.column }} has types that do not fit together</h3>
+        <ul><li v-for="type in clash.types" :key="type.type"><span class="mono">{{ type.type }}</span> in {{ plural(type.files, 'file') }}, for example <RouterLink class="plain-link mono" :to="fileLink(type.example)">{{ type.example.split('/').at(-1) }}</RouterLink></li></ul>
+        <p class="text-muted">Registered like this the column is read as text.</p>
+      </template>
+      <template v-if="evidence.buckets.length > 1">
+        <h3 class="mt-2.5 mb-0.5 font-semibold">Where each column is present, file by file</h3>
+        <ColumnMap :columns="fromFiles" :buckets="evidence.buckets" />
+        <p v-for="each in evidence.partial" :key="each.column" class="mt-1 text-muted"><b class="text-dusk">{{ each.column }}</b> is in {{ countText(each.presentIn) }} of {{ countText(each.of) }} files, first in <RouterLink class="plain-link" :to="fileLink(each.firstIn)">{{ each.firstIn.split('/').slice(-2).join('/') }}</RouterLink>; older rows read null.</p>
+        <p v-if="evidence.partial.length === 0" class="mt-1 text-muted">Every column is in every file that was opened.</p>
+      </template>
+      <template v-if="evidence.partitions.length > 0">
+        <h3 class="mt-2.5 font-semibold">Columns from the path</h3>
+        <p v-for="part in evidence.partitions" :key="part.name"><span class="mono">{{ part.name }}</span> <span class="text-muted">{{ part.type }}, {{ plural(part.values, 'value') }}<template v-if="part.first !== null">, {{ part.first }} to {{ part.last }}</template></span></p>
+      </template>
+    </section>
+    <section v-if="evidence.statement" class="border border-rule bg-card px-4 py-3" aria-label="Statement">
+      <h2>As it will be registered</h2>
+      <pre class="mt-1 max-h-56 overflow-auto whitespace-pre-wrap break-words" tabindex="0">{{ evidence.statement }}</pre>
+    </section>
+  </div>
+</template>

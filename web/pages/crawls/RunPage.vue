@@ -1,0 +1,140 @@
+<script setup lang="ts">
+import { computed, ref, watch } from 'vue';
+import { useRoute, useRouter } from 'vue-router';
+import { call, type Problem } from '../../api/client';
+import type { CrawlRun, Decision, Finding } from '../../api/types';
+import BaseButton from '../../design/BaseButton.vue';
+import FilterInput from '../../design/FilterInput.vue';
+import { countText, plural, timeText } from '../../design/format';
+import LoadingLine from '../../design/LoadingLine.vue';
+import ProblemBox from '../../design/ProblemBox.vue';
+import ProgressBar from '../../design/ProgressBar.vue';
+import TagMark from '../../design/TagMark.vue';
+import PageFrame from '../../shell/PageFrame.vue';
+import { useJobs } from '../../stores/jobs';
+import { useLive } from '../../stores/live';
+import { asProblem, useLoad } from '../../stores/load';
+import FindingEvidence from './FindingEvidence.vue';
+import { countDecisions, formatWord, groupFindings, statusMark } from './findings';
+
+const route = useRoute();
+const router = useRouter();
+const jobs = useJobs();
+const runId = computed(() => Number(route.params.run));
+const run = useLoad(() => call<CrawlRun>(`/crawl-runs/${runId.value}`));
+watch(runId, run.reload, { immediate: true });
+useLive((event) => event.topic === 'crawl' && event.runId === runId.value && void run.reload(), () => void run.reload());
+
+const job = computed(() => jobs.jobs.find((each) => each.id === run.value.value?.jobId));
+watch(() => job.value?.state, (state) => state && state !== 'running' && void run.reload());
+const filter = ref('');
+const showUnchanged = ref(false);
+const groups = computed(() => groupFindings(run.value.value?.findings ?? [], filter.value));
+const counts = computed(() => countDecisions(run.value.value?.findings ?? []));
+const chosen = computed(() => {
+  const wanted = Number(route.query.finding);
+  const all = run.value.value?.findings ?? [];
+  return all.find((each) => each.id === wanted) ?? groups.value.open[0] ?? all[0];
+});
+const choose = (finding: Finding) => void router.replace({ query: { ...route.query, finding: String(finding.id) } });
+
+const problem = ref<Problem>();
+const notes = ref<string[]>([]);
+const busy = ref(false);
+async function decide(finding: Finding, decision: Decision): Promise<void> {
+  problem.value = undefined;
+  try {
+    await call(`/findings/${finding.id}`, { method: 'PATCH', body: { decision } });
+    await run.reload();
+  } catch (error) {
+    problem.value = asProblem(error);
+  }
+}
+async function register(): Promise<void> {
+  busy.value = true;
+  problem.value = undefined;
+  try {
+    const { registered, failed } = await call<{ registered: string[]; failed: { name: string; problem: string }[] }>(`/crawl-runs/${runId.value}/register`, { body: {} });
+    notes.value = [...(registered.length > 0 ? [`Registered ${registered.join(', ')}.`] : []), ...failed.map((each) => `${each.name} was not registered: ${each.problem}`)];
+    await run.reload();
+  } catch (error) {
+    problem.value = asProblem(error);
+  } finally {
+    busy.value = false;
+  }
+}
+async function again(): Promise<void> {
+  const { storage, folder } = run.value.value!;
+  const { runId: next } = await call<{ runId: number }>('/crawls', { body: { storage, folder } });
+  notes.value = [];
+  await router.push(`/crawls/${next}`);
+}
+const place = computed(() => (run.value.value ? [run.value.value.storage, run.value.value.folder].filter(Boolean).join('/') : ''));
+const seconds = computed(() => (run.value.value?.finishedAt ? (new Date(run.value.value.finishedAt).getTime() - new Date(run.value.value.startedAt).getTime()) / 1000 : 0));
+const choices: { decision: Decision; words: string }[] = [{ decision: 'register', words: 'register' }, { decision: 'leave-out', words: 'leave out' }];
+</script>
+
+<template>
+  <PageFrame :steps="[{ label: 'Crawls', to: '/crawls' }, ...(run.value.value ? [{ label: place, to: '/crawls' }, { label: timeText(run.value.value.startedAt) }] : [])]">
+    <template #title>
+      <h1>What the crawl found</h1>
+      <span v-if="run.value.value?.finishedAt" class="text-muted">{{ place }}: {{ plural(run.value.value.files, 'file') }} in {{ seconds.toFixed(1) }} s, {{ countText(run.value.value.opened) }} opened</span>
+    </template>
+    <template v-if="run.value.value?.finishedAt" #actions>
+      <BaseButton @click="again">Crawl again</BaseButton>
+      <BaseButton look="strong" :disabled="counts.register === 0 || busy" @click="register">Register {{ counts.register }}</BaseButton>
+    </template>
+    <ProblemBox v-if="problem" class="mb-2" :problem="problem" />
+    <p v-for="note in notes" :key="note" role="status" class="mb-2 border border-kelp bg-kelp-soft px-3 py-1.5">{{ note }} <RouterLink class="plain-link" to="/catalog">Open the catalog</RouterLink></p>
+    <ProblemBox v-if="run.problem.value" :problem="run.problem.value" can-retry @retry="run.reload" />
+    <LoadingLine v-else-if="!run.value.value" what="the crawl" />
+    <section v-else-if="!run.value.value.finishedAt" class="max-w-2xl border border-rule bg-card px-4 py-3" role="status">
+      <template v-if="job && job.state !== 'running'">
+        <p class="font-semibold text-rust">The crawl {{ job.state === 'failed' ? 'failed' : 'was stopped' }}.</p><p>{{ job.message }}</p>
+        <BaseButton class="mt-2" @click="again">Crawl again</BaseButton>
+      </template>
+      <template v-else>
+        <p class="font-semibold">Looking at {{ place }} …</p>
+        <p v-if="job" class="mt-1 flex items-center gap-3"><ProgressBar class="w-64" :done="job.done" :total="job.total" /> {{ countText(job.done) }}<template v-if="job.total"> of {{ countText(job.total) }} files</template></p>
+        <p v-for="(line, index) in job?.log ?? []" :key="index" class="mono text-muted">{{ line.text }}</p>
+      </template>
+    </section>
+    <div v-else class="grid min-h-0 flex-1 grid-cols-[minmax(0,1fr)_minmax(380px,430px)] gap-3.5">
+      <section class="flex min-h-0 flex-col border border-rule bg-card" aria-label="Findings">
+        <header class="flex items-center gap-4 px-3 pt-2">
+          <b>{{ counts.undecided }} undecided</b><span>{{ counts.register }} to register</span><span>{{ counts.leaveOut }} left out</span><span v-if="counts.registered > 0" class="text-kelp">{{ counts.registered }} registered</span>
+          <FilterInput v-model="filter" class="ml-auto" label="Filter findings" />
+        </header>
+        <div class="min-h-0 overflow-auto">
+          <table class="w-full text-left">
+            <thead class="sticky top-0 z-10 border-b border-ink bg-card"><tr><th class="px-3 py-1.5">Finding</th><th>Since last time</th><th class="pr-5 text-right">Files</th><th class="pr-5 text-right">Rows</th><th>Decision</th></tr></thead>
+            <tbody>
+              <tr
+                v-for="finding in [...groups.open, ...(showUnchanged ? groups.unchanged : [])]" :key="finding.id" class="cursor-pointer border-b border-l-[3px] border-b-hairline align-top"
+                :class="finding.id === chosen?.id ? 'border-l-tide bg-tide-soft' : 'border-l-transparent hover:bg-paper'" @click="choose(finding)"
+              >
+                <td class="max-w-[330px] py-1.5 pr-3 pl-2.5"><button class="text-left font-semibold" :aria-pressed="finding.id === chosen?.id" @click.stop="choose(finding)">{{ finding.namespace }}.{{ finding.name }}</button> <TagMark>{{ formatWord(finding) }}</TagMark><span class="block break-words text-small text-muted">{{ finding.summary }}</span></td>
+                <td class="py-1.5"><TagMark :tone="statusMark(finding).tone">{{ statusMark(finding).words }}</TagMark></td>
+                <td class="mono py-1.5 pr-5 text-right">{{ countText(finding.files) }}</td>
+                <td class="mono py-1.5 pr-5 text-right" :title="finding.evidence.rowsAreEstimated ? 'Estimated from the files that were opened' : 'Counted'">{{ finding.rows === null ? '' : `${finding.evidence.rowsAreEstimated ? 'about ' : ''}${countText(finding.rows)}` }}</td>
+                <td class="py-1.5 pr-3 whitespace-nowrap">
+                  <RouterLink v-if="finding.decision === 'registered'" class="plain-link" :to="`/tables/${encodeURIComponent(finding.namespace)}/${encodeURIComponent(finding.name)}`" @click.stop>open table</RouterLink>
+                  <span v-else role="radiogroup" :aria-label="`Decision on ${finding.namespace}.${finding.name}`" class="inline-flex">
+                    <button
+                      v-for="choice in choices" :key="choice.decision" role="radio" :aria-checked="finding.decision === choice.decision" :disabled="choice.decision === 'register' && !finding.definition"
+                      class="-ml-px border border-rule px-2.5 py-0.5 first:ml-0 disabled:text-muted disabled:opacity-60" :class="finding.decision === choice.decision ? 'border-ink bg-ink text-card' : 'bg-card hover:border-ink'"
+                      :title="choice.decision === 'register' && !finding.definition ? 'There is nothing here that could be registered as one table' : finding.decision === choice.decision ? 'Click again to leave it undecided' : undefined"
+                      @click.stop="decide(finding, finding.decision === choice.decision ? 'undecided' : choice.decision)"
+                    >{{ choice.words }}</button>
+                  </span>
+                </td>
+              </tr>
+            </tbody>
+          </table>
+          <button v-if="groups.unchanged.length > 0" class="w-full border-t border-ink px-3 py-2 text-left text-muted" :aria-expanded="showUnchanged" @click="showUnchanged = !showUnchanged">{{ showUnchanged ? '▾' : '▸' }} {{ groups.unchanged.length }} unchanged</button>
+        </div>
+      </section>
+      <div class="min-h-0 overflow-auto" tabindex="0" role="region" aria-label="Evidence of the chosen finding"><FindingEvidence v-if="chosen" :finding="chosen" :run="run.value.value" /></div>
+    </div>
+  </PageFrame>
+</template>

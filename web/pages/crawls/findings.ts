@@ -1,0 +1,46 @@
+/** How findings are sorted, counted and named on the page of a run. */
+import type { Finding } from '../../api/types';
+
+export interface FindingGroups {
+  /** To be looked at: what needs a decision comes first, as the server sorts them. */
+  open: Finding[];
+  /** Registered, and nothing differs: folded away. */
+  unchanged: Finding[];
+}
+
+export function groupFindings(findings: readonly Finding[], filter: string): FindingGroups {
+  const wanted = filter.trim().toLowerCase();
+  const seen = findings.filter((each) => `${each.namespace}.${each.name} ${each.summary}`.toLowerCase().includes(wanted));
+  const isQuiet = (each: Finding) => each.status === 'unchanged';
+  return { open: seen.filter((each) => !isQuiet(each)), unchanged: seen.filter(isQuiet) };
+}
+
+export function countDecisions(findings: readonly Finding[]): { undecided: number; register: number; leaveOut: number; registered: number } {
+  const count = (decision: Finding['decision']) => findings.filter((each) => each.decision === decision).length;
+  return { undecided: count('undecided'), register: count('register'), leaveOut: count('leave-out'), registered: count('registered') };
+}
+
+type Tone = 'plain' | 'tide' | 'dusk' | 'rust' | 'kelp';
+
+export function statusMark(finding: Finding): { words: string; tone: Tone } {
+  if (finding.decision === 'registered' && finding.status !== 'unchanged') return { words: 'registered', tone: 'kelp' };
+  switch (finding.status) {
+    case 'new':
+      return { words: 'new', tone: 'tide' };
+    case 'changed':
+      return { words: 'changed', tone: 'dusk' };
+    case 'clash':
+      return { words: 'types clash', tone: 'rust' };
+    case 'no-shape':
+      return { words: 'no one shape', tone: 'rust' };
+    case 'unreadable':
+      return { words: 'not readable', tone: 'rust' };
+    case 'unchanged':
+      return { words: 'as before', tone: 'plain' };
+  }
+}
+
+/** What is to be seen of a finding's options in one word. */
+export function formatWord(finding: Finding): string {
+  return finding.format ?? 'mixed';
+}

@@ -1,0 +1,60 @@
+<script setup lang="ts">
+/** One level of a storage: folders first, then files. Only what is seen is drawn. */
+import { useVirtualizer } from '@tanstack/vue-virtual';
+import { computed, nextTick, ref, watch } from 'vue';
+import { bytesText, timeText, utcText } from '../../design/format';
+import type { FolderEntry } from '../../stores/storage';
+
+const ROW = 29;
+const props = defineProps<{ count: number; entryAt: (index: number) => FolderEntry | undefined; chosen: string; place: string }>();
+const emit = defineEmits<{ open: [entry: FolderEntry] }>();
+const scroller = ref<HTMLElement>();
+const focused = ref(0);
+const virtualizer = useVirtualizer(computed(() => ({ count: props.count, getScrollElement: () => scroller.value ?? null, estimateSize: () => ROW, overscan: 10 })));
+watch(() => props.place, () => {
+  focused.value = 0;
+  if (scroller.value) scroller.value.scrollTop = 0;
+});
+
+async function move(by: number): Promise<void> {
+  focused.value = Math.max(0, Math.min(props.count - 1, focused.value + by));
+  virtualizer.value.scrollToIndex(focused.value);
+  await nextTick();
+  scroller.value?.querySelector<HTMLElement>(`[data-index="${focused.value}"]`)?.focus();
+}
+function choose(index: number): void {
+  focused.value = index;
+  const entry = props.entryAt(index);
+  if (entry) emit('open', entry);
+}
+</script>
+
+<template>
+  <div class="grid min-h-0 grid-rows-[auto_minmax(0,1fr)]">
+    <div class="grid grid-cols-[minmax(0,1fr)_78px_132px] gap-2 border-b border-ink px-3 py-1 font-semibold" aria-hidden="true">
+      <span>Name</span><span class="text-right">Size</span><span>Modified</span>
+    </div>
+    <div ref="scroller" class="min-h-0 overflow-auto" tabindex="-1" @keydown.down.prevent="move(1)" @keydown.up.prevent="move(-1)">
+      <ul class="relative" :style="{ height: `${virtualizer.getTotalSize()}px` }" aria-label="Folders and files">
+        <li v-for="item in virtualizer.getVirtualItems()" :key="item.index" class="absolute w-full" :style="{ transform: `translateY(${item.start}px)`, height: `${ROW}px` }">
+          <button
+            v-if="entryAt(item.index)" :data-index="item.index" :tabindex="item.index === focused ? 0 : -1"
+            class="grid h-full w-full grid-cols-[minmax(0,1fr)_78px_132px] items-center gap-2 border-b border-l-[3px] border-b-hairline px-2.5 text-left hover:bg-paper"
+            :class="entryAt(item.index)!.name === chosen ? 'border-l-tide bg-tide-soft' : 'border-l-transparent'"
+            :aria-current="entryAt(item.index)!.name === chosen ? 'true' : undefined" @click="choose(item.index)"
+          >
+            <template v-for="entry in [entryAt(item.index)!]" :key="entry.name">
+              <span class="mono truncate" :title="entry.name">{{ entry.name }}<span v-if="entry.kind === 'folder'" class="text-muted">/</span></span>
+              <template v-if="entry.kind === 'file'">
+                <span class="mono text-right">{{ bytesText(entry.bytes) }}</span>
+                <span class="truncate text-muted" :title="utcText(entry.modified)">{{ timeText(entry.modified) }}</span>
+              </template>
+              <span v-else class="col-span-2 text-right text-muted">folder</span>
+            </template>
+          </button>
+          <span v-else class="block px-3 py-1 text-muted">…</span>
+        </li>
+      </ul>
+    </div>
+  </div>
+</template>

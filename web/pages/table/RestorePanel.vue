@@ -1,0 +1,39 @@
+<script setup lang="ts">
+/** Restoring beside what it is about: says what will come of it before it is done. */
+import { ref } from 'vue';
+import { call, type Problem } from '../../api/client';
+import type { TableDetail } from '../../api/types';
+import BaseButton from '../../design/BaseButton.vue';
+import { countText } from '../../design/format';
+import ProblemBox from '../../design/ProblemBox.vue';
+import { asProblem } from '../../stores/load';
+
+const props = defineProps<{ detail: TableDetail }>();
+const emit = defineEmits<{ close: []; restored: [] }>();
+const busy = ref(false);
+const problem = ref<Problem>();
+async function restore(): Promise<void> {
+  busy.value = true;
+  problem.value = undefined;
+  try {
+    const { namespace, name, version } = props.detail;
+    await call(`/catalog/${encodeURIComponent(namespace)}/${encodeURIComponent(name)}/restore`, { body: { version: String(version) } });
+    emit('restored');
+  } catch (error) {
+    problem.value = asProblem(error);
+  } finally {
+    busy.value = false;
+  }
+}
+</script>
+
+<template>
+  <section class="mb-2 border border-brass bg-card px-4 py-2.5" aria-label="Restore" @keydown.esc="emit('close')">
+    <p>
+      A new version {{ detail.latestVersion + 1 }} will be committed that reads as version {{ detail.version }} does<template v-if="detail.rows !== null">: {{ countText(detail.rows) }} rows</template>.
+      No file is removed, and versions up to {{ detail.latestVersion }} stay readable.
+    </p>
+    <ProblemBox v-if="problem" class="my-2" :problem="problem" />
+    <p class="mt-2 flex gap-2.5"><BaseButton look="past" :disabled="busy" @click="restore">Restore version {{ detail.version }}</BaseButton><BaseButton @click="emit('close')">Leave it</BaseButton></p>
+  </section>
+</template>

@@ -1,0 +1,16 @@
+import { createRouter, createWebHistory } from 'vue-router';
+
+/** URLs hold the state, so that a link shows a colleague the same thing. */
+export const router = createRouter({
+  history: createWebHistory(),
+  routes: [
+    { path: '/', redirect: '/storage' },
+    { path: '/storage/:storage?/:path(.*)?', name: 'storage', component: () => import('./pages/storage/StoragePage.vue'), meta: { place: 'Storage' } },
+    { path: '/crawls', name: 'crawls', component: () => import('./pages/crawls/CrawlsPage.vue'), meta: { place: 'Crawls' } },
+    { path: '/crawls/:run(\\d+)', name: 'crawl-run', component: () => import('./pages/crawls/RunPage.vue'), meta: { place: 'Crawls' } },
+    { path: '/catalog/:namespace?/:table?', name: 'catalog', component: () => import('./pages/catalog/CatalogPage.vue'), meta: { place: 'Catalog' } },
+    { path: '/tables/:namespace/:table', name: 'table', component: () => import('./pages/table/TablePage.vue'), meta: { place: 'Catalog' } },
+    { path: '/query', name: 'query', component: () => import('./pages/query/QueryPage.vue'), meta: { place: 'Query' } },
+    { path: '/:rest(.*)*', name: 'nowhere', component: () => import('./pages/NowherePage.vue') },
+  ],
+});

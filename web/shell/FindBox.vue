@@ -1,0 +1,52 @@
+<script setup lang="ts">
+import { Combobox, ComboboxInput, ComboboxOption, ComboboxOptions } from '@headlessui/vue';
+import { useDebounceFn } from '@vueuse/core';
+import { ref } from 'vue';
+import { useRouter } from 'vue-router';
+import { call, escapePath } from '../api/client';
+import type { Hit } from '../api/types';
+
+const router = useRouter();
+const hits = ref<Hit[]>([]);
+const text = ref('');
+const searched = ref('');
+
+const search = useDebounceFn(async () => {
+  const wanted = text.value.trim();
+  hits.value = wanted === '' ? [] : (await call<{ hits: Hit[] }>(`/find?q=${encodeURIComponent(wanted)}`).catch(() => ({ hits: [] }))).hits;
+  searched.value = wanted;
+}, 150);
+
+function onInput(event: Event): void {
+  text.value = (event.target as HTMLInputElement).value;
+  void search();
+}
+
+function open(hit: Hit | null): void {
+  if (!hit) return;
+  hits.value = [];
+  const [namespace, table] = (hit.kind === 'column' ? hit.inside : hit.name).split('.') as [string, string];
+  if (hit.kind === 'folder') void router.push(`/storage/${encodeURIComponent(hit.inside)}/${escapePath(hit.name)}`);
+  else if (hit.kind === 'file') void router.push({ path: `/storage/${encodeURIComponent(hit.inside)}/${escapePath(hit.name.split('/').slice(0, -1).join('/'))}`, query: { file: hit.name.split('/').at(-1) } });
+  else if (hit.kind === 'view') void router.push(`/catalog/${encodeURIComponent(namespace)}/${encodeURIComponent(table)}`);
+  else void router.push({ path: `/tables/${encodeURIComponent(namespace)}/${encodeURIComponent(table)}`, query: hit.kind === 'column' ? { section: 'columns' } : {} });
+}
+</script>
+
+<template>
+  <Combobox as="div" class="relative w-[250px]" :model-value="null" nullable @update:model-value="open">
+    <div class="flex items-center border-b border-ink">
+      <ComboboxInput id="find" class="w-full bg-transparent py-1 outline-none placeholder:text-muted" placeholder="Find tables, columns, files" aria-label="Find tables, columns, files" autocomplete="off" :display-value="() => ''" @input="onInput" />
+      <kbd class="mono px-1 text-muted" aria-hidden="true">/</kbd>
+    </div>
+    <ComboboxOptions class="absolute right-0 z-40 mt-1 max-h-[60vh] w-[380px] overflow-auto border border-ink bg-card">
+      <ComboboxOption v-for="hit in hits" :key="`${hit.kind} ${hit.inside} ${hit.name}`" v-slot="{ active }" :value="hit" as="template">
+        <li class="flex items-baseline gap-2 px-3 py-1.5" :class="active ? 'bg-tide-soft' : ''">
+          <span class="mono truncate">{{ hit.name }}</span>
+          <span class="ml-auto shrink-0 text-small text-muted">{{ hit.kind }}{{ hit.kind === 'table' || hit.kind === 'view' ? '' : ` in ${hit.inside}` }}</span>
+        </li>
+      </ComboboxOption>
+      <li v-if="hits.length === 0 && searched !== ''" class="px-3 py-2 text-muted">Nothing has “{{ searched }}” in its name.</li>
+    </ComboboxOptions>
+  </Combobox>
+</template>

@@ -1,0 +1,34 @@
+/** The server's events, for pages that follow what happens. */
+import { onScopeDispose, ref } from 'vue';
+import type { Job } from '../api/types';
+
+export type LiveEvent = { topic: 'job'; job: Job } | { topic: 'catalog' } | { topic: 'table'; name: string } | { topic: 'receipt'; id: string } | { topic: 'crawl'; runId: number };
+
+const listeners = new Set<(event: LiveEvent) => void>();
+const reconnects = new Set<() => void>();
+export const connected = ref(true);
+let source: EventSource | undefined;
+
+function connect(): void {
+  source = new EventSource('/api/events');
+  source.onopen = () => {
+    if (!connected.value) for (const each of reconnects) each();
+    connected.value = true;
+  };
+  source.onerror = () => (connected.value = false);
+  source.onmessage = (message) => {
+    const event = JSON.parse(message.data as string) as LiveEvent;
+    for (const each of listeners) each(event);
+  };
+}
+
+/** Calls back on events while the component lives, and once after a lost connection is back. */
+export function useLive(onEvent: (event: LiveEvent) => void, onReconnect: () => void = () => undefined): void {
+  if (!source) connect();
+  listeners.add(onEvent);
+  reconnects.add(onReconnect);
+  onScopeDispose(() => {
+    listeners.delete(onEvent);
+    reconnects.delete(onReconnect);
+  });
+}
