@@ -59,8 +59,15 @@ export class FilesAsTable {
   }
 }
 
+const KIND_WORDS: Partial<Record<string, [one: string, many: string]>> = {
+  parquet: ['Parquet file', 'Parquet files'], csv: ['CSV file', 'CSV files'], json: ['JSON file', 'JSON files'], text: ['text file', 'text files'],
+  avro: ['Avro file', 'Avro files'], xml: ['XML file', 'XML files'], picture: ['picture', 'pictures'], other: ['file of another kind', 'files of other kinds'],
+};
+
+/** "2 CSV files, 1 JSON file and 2 pictures". */
 export function kindsText(kinds: Record<string, number>): string {
-  return Object.entries(kinds).map(([kind, count]) => `${count} ${kind}`).join(', ');
+  const parts = Object.entries(kinds).map(([kind, count]) => `${count} ${KIND_WORDS[kind]?.[count === 1 ? 0 : 1] ?? kind}`);
+  return parts.length < 2 ? parts.join('') : `${parts.slice(0, -1).join(', ')} and ${parts.at(-1)}`;
 }
 
 /** The table that files of one kind make, by what they say of themselves. Fails when no reader fits. */

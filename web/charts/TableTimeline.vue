@@ -4,7 +4,7 @@ import { useElementSize } from '@vueuse/core';
 import { scaleSymlog } from 'd3';
 import { computed, ref, watch } from 'vue';
 import type { TimelineEntry } from '../api/types';
-import { bytesText, countText, plural, shortDayText, timeText, utcText } from '../design/format';
+import { bytesText, countText, dayText, plural, shortDayText, timeText, utcText } from '../design/format';
 import { handleX, layoutTimeline, LEAST_GAP, nearestStem, type Stem } from './timeline-layout';
 
 const props = defineProps<{ entries: TimelineEntry[]; viewing: number; latest: number }>();
@@ -85,7 +85,7 @@ defineExpose({ step });
   <section class="border border-rule bg-card" aria-label="Timeline">
     <div ref="box" class="relative select-none" @pointermove="onDrag" @pointerup="onDrop" @pointercancel="dragX = undefined">
       <svg v-if="entries.length > 0" class="block h-[136px] w-full" role="presentation" @mouseleave="hovered = undefined">
-        <text v-for="date in layout.dates" :key="date.x" :x="date.x" y="15" text-anchor="middle" class="fill-muted" style="font-size: 11px">{{ shortDayText(date.at) }}</text>
+        <text v-for="date in layout.dates" :key="date.x" :x="date.x" y="15" text-anchor="middle" class="fill-muted" style="font-size: 11px">{{ date.withYear ? dayText(date.at) : shortDayText(date.at) }}</text>
         <line x1="8" :x2="Math.max(9, width - 8)" :y1="AXIS" :y2="AXIS" class="stroke-muted" stroke-width="1.5" />
         <g v-for="x in layout.breaks" :key="x" class="stroke-muted" fill="none" stroke-width="1.2">
           <rect :x="x - 4" :y="AXIS - 6" width="8" height="12" class="fill-card" stroke="none" />

@@ -18,8 +18,15 @@ export interface TimelineLayout {
   stems: Stem[];
   /** Places at which more time passed than is drawn. */
   breaks: number[];
-  dates: { x: number; at: number }[];
+  dates: DateMark[];
   isBinned: boolean;
+}
+
+export interface DateMark {
+  x: number;
+  at: number;
+  /** Said once, and again when it changes. */
+  withYear: boolean;
 }
 
 /** The least room between two stems, in px: a version number and a handle fit. */
@@ -72,13 +79,13 @@ function stem(entries: readonly TimelineEntry[], first: number, last: number, x:
 }
 
 /** A date above the first stem, and above later ones of another day where there is room. */
-function datesOf(stems: readonly Stem[], entries: readonly TimelineEntry[]): { x: number; at: number }[] {
-  const dates: { x: number; at: number }[] = [];
+function datesOf(stems: readonly Stem[], entries: readonly TimelineEntry[]): DateMark[] {
+  const dates: DateMark[] = [];
   for (const { x, first } of stems) {
     const at = entries[first]!.at;
     const last = dates.at(-1);
     const sameDay = last && new Date(last.at).toDateString() === new Date(at).toDateString();
-    if (!last || (!sameDay && x - last.x >= DATE_ROOM)) dates.push({ x, at });
+    if (!last || (!sameDay && x - last.x >= DATE_ROOM)) dates.push({ x, at, withYear: !last || new Date(last.at).getFullYear() !== new Date(at).getFullYear() });
   }
   return dates;
 }

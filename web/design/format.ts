@@ -34,6 +34,11 @@ export function timeText(at: number | string): string {
   return `${DAY.format(date)} ${TIME.format(date)}`;
 }
 
+/** "5 Mar 2026", local. */
+export function dayText(at: number | string): string {
+  return DAY.format(new Date(at));
+}
+
 export function shortDayText(at: number | string): string {
   return SHORT_DAY.format(new Date(at));
 }

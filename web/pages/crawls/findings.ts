@@ -1,5 +1,6 @@
 /** How findings are sorted, counted and named on the page of a run. */
 import type { Finding } from '../../api/types';
+import { formatName } from '../../design/format';
 
 export interface FindingGroups {
   /** To be looked at: what needs a decision comes first, as the server sorts them. */
@@ -40,7 +41,6 @@ export function statusMark(finding: Finding): { words: string; tone: Tone } {
   }
 }
 
-/** What is to be seen of a finding's options in one word. */
 export function formatWord(finding: Finding): string {
-  return finding.format ?? 'mixed';
+  return finding.format === null ? 'mixed' : formatName(finding.format);
 }

@@ -109,7 +109,7 @@ const canShowExamples = computed(() => catalog.relations.some((each) => each.nam
         <ResultView v-if="query.result.value" :result="query.result.value" :from-receipt="query.fromReceipt.value" :class="query.running.value ? 'opacity-60' : ''" @receipt="showReceipt" />
         <p v-else-if="!query.problem.value" class="px-1 text-muted">The result comes here. A query reads files where they lie; nothing is loaded first.</p>
       </div>
-      <div class="grid min-h-0 content-start gap-3 overflow-auto" tabindex="0" role="region" aria-label="What is read and receipts">
+      <div class="grid min-h-0 grid-cols-[minmax(0,1fr)] content-start gap-3 overflow-auto" tabindex="0" role="region" aria-label="What is read and receipts">
         <ReceiptView v-if="openReceipt" :id="openReceipt" :busy="query.running.value !== undefined" @close="showReceipt(undefined)" @rerun="query.rerun" @edit="(text) => (sql = text)" />
         <WhatThisReads :maps="query.maps.value" :problem="query.planProblem.value" :stale="query.stale.value" />
         <section class="border border-rule bg-card px-4 py-3" aria-label="Recent receipts">

@@ -31,7 +31,7 @@ function choose(index: number): void {
 
 <template>
   <div class="grid min-h-0 grid-rows-[auto_minmax(0,1fr)]">
-    <div class="grid grid-cols-[minmax(0,1fr)_78px_132px] gap-2 border-b border-ink px-3 py-1 font-semibold" aria-hidden="true">
+    <div class="grid grid-cols-[minmax(0,1fr)_64px_124px] gap-4 border-b border-ink px-3 py-1 font-semibold" aria-hidden="true">
       <span>Name</span><span class="text-right">Size</span><span>Modified</span>
     </div>
     <div ref="scroller" class="min-h-0 overflow-auto" tabindex="-1" @keydown.down.prevent="move(1)" @keydown.up.prevent="move(-1)">
@@ -39,7 +39,7 @@ function choose(index: number): void {
         <li v-for="item in virtualizer.getVirtualItems()" :key="item.index" class="absolute w-full" :style="{ transform: `translateY(${item.start}px)`, height: `${ROW}px` }">
           <button
             v-if="entryAt(item.index)" :data-index="item.index" :tabindex="item.index === focused ? 0 : -1"
-            class="grid h-full w-full grid-cols-[minmax(0,1fr)_78px_132px] items-center gap-2 border-b border-l-[3px] border-b-hairline px-2.5 text-left hover:bg-paper"
+            class="grid h-full w-full grid-cols-[minmax(0,1fr)_64px_124px] items-center gap-4 border-b border-l-[3px] border-b-hairline px-2.5 text-left hover:bg-paper"
             :class="entryAt(item.index)!.name === chosen ? 'border-l-tide bg-tide-soft' : 'border-l-transparent'"
             :aria-current="entryAt(item.index)!.name === chosen ? 'true' : undefined" @click="choose(item.index)"
           >
