@@ -1,6 +1,7 @@
 /** The actions of a Delta commit that matter to readers and writers (Delta protocol, "Actions"). Unknown ones are ignored, as the protocol says. */
 import { LakeError } from '../errors';
 import { parseJson } from '../json';
+import { shapeProblem, type Shape } from '../shapes';
 
 export interface Protocol {
   minReaderVersion: number;
@@ -86,7 +87,9 @@ export interface Commit {
 export function parseCommit(version: number, text: string, path: string): Commit {
   const commit: Commit = { version, adds: [], removes: [], txns: [] };
   text.split('\n').forEach((line, index) => {
-    if (line.trim() !== '') addAction(commit, parseLine(line, path, index + 1));
+    if (line.trim() === '') return;
+    const problem = addAction(commit, parseLine(line, path, index + 1));
+    if (problem) throw new LakeError('bad-file', `${path}, line ${index + 1}: ${problem}.`, { path, line: index + 1 });
   });
   return commit;
 }
@@ -101,12 +104,32 @@ function parseLine(line: string, path: string, number: number): Record<string, u
   throw new LakeError('bad-file', `${path}, line ${number}: expected one JSON action, found "${line.slice(0, 60)}".`, { path, line: number });
 }
 
-/** Puts one action, as JSON or a checkpoint row gives it, where it belongs. Keys of unknown actions are ignored. */
-export function addAction(commit: Commit, action: Record<string, unknown>): void {
+/** What an action must hold to be used. Everything else is unknown to us and left alone. */
+const HOLDS: Record<string, Shape> = {
+  add: { path: 'text', partitionValues: 'object', size: 'number', 'stats?': 'text' },
+  remove: { path: 'text', 'size?': 'number', 'stats?': 'text' },
+  metaData: { id: 'text', schemaString: 'text', 'partitionColumns?': ['text'], 'configuration?': { '*': 'text' } },
+  protocol: { minReaderVersion: 'number', minWriterVersion: 'number', 'readerFeatures?': ['text'], 'writerFeatures?': ['text'] },
+  txn: { appId: 'text', version: 'number' },
+  commitInfo: { 'inCommitTimestamp?': 'number', 'operation?': 'text', 'userName?': 'text', 'operationParameters?': 'object', 'operationMetrics?': 'object' },
+};
+
+/**
+ * Puts one action, as JSON or a checkpoint row gives it, where it belongs. Keys of unknown actions are ignored.
+ * Returns what is wrong with one that cannot be used.
+ */
+export function addAction(commit: Commit, action: Record<string, unknown>): string | undefined {
+  for (const kind of Object.keys(HOLDS)) {
+    const value = action[kind];
+    if (value === undefined || value === null) continue;
+    const problem = shapeProblem(value, HOLDS[kind]!, kind);
+    if (problem) return problem;
+  }
   if (action.add) commit.adds.push(action.add as Add);
   if (action.remove) commit.removes.push(action.remove as Remove);
   if (action.metaData) commit.metadata = action.metaData as Metadata;
   if (action.protocol) commit.protocol = action.protocol as Protocol;
   if (action.txn) commit.txns.push(action.txn as Txn);
   if (action.commitInfo) commit.info = action.commitInfo as CommitInfo;
+  return undefined;
 }

@@ -1,6 +1,6 @@
 import type { StepKind, TimelineEntry } from '../table/contract';
 import type { Commit } from './actions';
-import type { LogListing, LogState } from './log';
+import { filePath, type LogListing, type LogState } from './log';
 import { rowCountOf } from './stats';
 
 /**
@@ -72,7 +72,7 @@ function rowChanges(commit: Commit, before: LogState | undefined): { added?: num
   const sum = (counts: (number | undefined)[]) => counts.reduce<number | undefined>((total, rows) => (total === undefined || rows === undefined ? undefined : total + rows), 0);
   return {
     added: sum(commit.adds.map((add) => rowCountOf(add.stats))),
-    removed: sum(commit.removes.map((remove) => rowCountOf(before?.files.get(decodeURIComponent(remove.path))?.stats ?? remove.stats))),
+    removed: sum(commit.removes.map((remove) => rowCountOf(before?.files.get(filePath(remove.path))?.stats ?? remove.stats))),
   };
 }
 

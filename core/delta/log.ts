@@ -74,7 +74,10 @@ export async function readCommit(store: ObjectStore, path: string, version: numb
 export async function readCheckpoint(store: ObjectStore, paths: string[], version: number): Promise<Commit> {
   const commit: Commit = { version, adds: [], removes: [], txns: [] };
   for (const path of paths) {
-    for (const row of await readParquetRows(store, path)) addAction(commit, plainRow(row));
+    for (const row of await readParquetRows(store, path)) {
+      const problem = addAction(commit, plainRow(row));
+      if (problem) throw new LakeError('bad-file', `${path}: ${problem}.`, { path });
+    }
   }
   return commit;
 }

@@ -19,12 +19,24 @@ type TypeJson =
   | { type: 'map'; keyType: TypeJson; valueType: TypeJson; valueContainsNull: boolean };
 
 export function parseSchema(schemaString: string, table: string): TableSchema {
-  const json = JSON.parse(schemaString) as StructJson;
+  const json = parsed(schemaString);
+  if (json?.type !== 'struct' || !Array.isArray(json.fields)) {
+    throw new LakeError('bad-file', `${table}: expected the schema in the log's metaData to be a JSON struct, found "${schemaString.slice(0, 60)}".`, { table });
+  }
   return { fields: structFields(json, table) };
+}
+
+function parsed(schemaString: string): StructJson | undefined {
+  try {
+    return JSON.parse(schemaString) as StructJson;
+  } catch {
+    return undefined;
+  }
 }
 
 function structFields(json: StructJson, table: string): Field[] {
   return json.fields.map((each) => {
+    if (typeof each?.name !== 'string' || each.type === undefined || each.type === null) throw new LakeError('bad-file', `${table}: a column in the log's schema has no name or no type.`, { table });
     const comment = each.metadata?.comment;
     return field(each.name, parseType(each.type, table), { required: !each.nullable, ...(typeof comment === 'string' ? { comment } : {}) });
   });
@@ -40,6 +52,7 @@ function parseType(json: TypeJson, table: string): LogicalType {
   }
   switch (json.type) {
     case 'struct':
+      if (!Array.isArray(json.fields)) break;
       return { kind: 'struct', fields: structFields(json, table) };
     case 'array':
       return { kind: 'list', element: field('element', parseType(json.elementType, table), { required: !json.containsNull }) };
@@ -50,6 +63,7 @@ function parseType(json: TypeJson, table: string): LogicalType {
         value: field('value', parseType(json.valueType, table), { required: !json.valueContainsNull }),
       };
   }
+  throw new LakeError('unsupported', `${table} has a column of a type that is not known: ${JSON.stringify(json).slice(0, 80)}.`, { table });
 }
 
 export function schemaString(schema: TableSchema): string {

@@ -119,10 +119,11 @@ export class DeltaTable implements LakeTable {
     const constants: DataFile['constants'] = {};
     const partition: DataFile['partition'] = {};
     for (const name of partitionColumns) {
-      // The protocol: an empty string is null.
-      const text = add.partitionValues[name] || null;
+      const text = partitionText(add.partitionValues[name]);
       partition[name] = text;
-      constants[name] = text === null ? null : parseValue(findField(schema.fields, name)!.type, text);
+      const column = findField(schema.fields, name);
+      if (!column) throw new LakeError('bad-file', `${this.name} is partitioned by "${name}", which is not among its columns.`, { table: this.name });
+      constants[name] = text === null ? null : parseValue(column.type, text);
     }
     return {
       path: this.#storePath(path),
@@ -142,4 +143,9 @@ export class DeltaTable implements LakeTable {
     if (inside !== undefined) return inside;
     throw new LakeError('unsupported', `${this.name} has a data file outside its storage: ${path}.`, { table: this.name, path });
   }
+}
+
+/** The protocol: an empty string is null. Some writers leave numbers and booleans unquoted. */
+function partitionText(value: unknown): string | null {
+  return value === undefined || value === null || value === '' ? null : String(value);
 }

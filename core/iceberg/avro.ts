@@ -44,13 +44,13 @@ export async function readAvro(bytes: Uint8Array, path: string): Promise<AvroFil
     throw new LakeError('bad-file', `${path}: expected an Avro file, found bytes ${buffer.subarray(0, 4).toString('hex') || '(none)'} at its start.`, { path });
   }
   reader.at = 4;
-  const metadata: Record<string, string> = {};
-  for (let count = reader.long(); count !== 0; count = reader.long()) {
-    if (count < 0) reader.long(); // the block's size in bytes, which we do not need
-    for (let i = 0; i < Math.abs(count); i++) metadata[toText(reader.bytes())] = toText(reader.bytes());
-  }
-  const sync = reader.take(16);
   try {
+    const metadata: Record<string, string> = {};
+    for (let count = reader.long(); count !== 0; count = reader.long()) {
+      if (count < 0) reader.long(); // the block's size in bytes, which we do not need
+      for (let i = 0; i < Math.abs(count); i++) metadata[toText(reader.bytes())] = toText(reader.bytes());
+    }
+    const sync = reader.take(16);
     const schema = JSON.parse(metadata['avro.schema'] ?? 'null') as AvroSchema;
     const type = typeFor(schema);
     const records: Record<string, unknown>[] = [];

@@ -9,7 +9,14 @@ export async function buildHistory(metadata: TableMetadata, path: string, metada
   const line = mainLine(metadata);
   const snapshots = line.map(({ snapshot, version }, index) => snapshotEntry(snapshot, version, line[index - 1]?.snapshot));
   const others = await metadataOnly(metadata, path, new Set((metadata.snapshots ?? []).map((snapshot) => snapshot['timestamp-ms'])), metadataAt);
-  return [...snapshots, ...others].sort((a, b) => a.at - b.at || (a.version ?? 0) - (b.version ?? 0));
+  const entries = [...snapshots, ...others].sort((a, b) => a.at - b.at || (a.version ?? 0) - (b.version ?? 0));
+  // A change of columns that stands on the line by itself is not told again by the snapshot after it.
+  return entries.map((each, index) => (each.changesColumns && each.version !== undefined && toldBefore(entries, index) ? { ...each, changesColumns: false } : each));
+}
+
+function toldBefore(entries: readonly TimelineEntry[], index: number): boolean {
+  for (let i = index - 1; i >= 0 && entries[i]!.version === undefined; i--) if (entries[i]!.changesColumns) return true;
+  return false;
 }
 
 async function metadataOnly(metadata: TableMetadata, path: string, snapshotTimes: Set<number>, metadataAt: (uri: string) => Promise<TableMetadata>): Promise<TimelineEntry[]> {

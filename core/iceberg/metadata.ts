@@ -1,6 +1,7 @@
 /** Table metadata JSON (Iceberg specification, Appendix C, "Table Metadata and Snapshots"). Unknown fields are kept as they are. */
 import { inFile, LakeError } from '../errors';
 import { parseJson, stringifyJson } from '../json';
+import { shapeProblem, type Shape } from '../shapes';
 import { toBytes, toText, type ObjectStore } from '../storage/object-store';
 import { pipe } from './avro';
 import type { StructJson } from './schema';
@@ -69,7 +70,31 @@ export function parseMetadata(text: string, path: string): TableMetadata {
   const version = json['format-version'];
   if (typeof version !== 'number') throw new LakeError('bad-file', `${path}: expected Iceberg table metadata with a "format-version", found none.`, { path });
   if (version > 2) throw new LakeError('unsupported', `${path}: Iceberg format version ${version} is not supported; 1 and 2 are.`, { path });
-  return withoutVersion1Forms(json);
+  const metadata = withoutVersion1Forms(json);
+  const problem = shapeProblem(metadata, METADATA, '');
+  if (problem) throw new LakeError('bad-file', `${path}: ${problem}.`, { path });
+  const lacks = dangling(metadata);
+  if (lacks) throw new LakeError('bad-file', `${path}: ${lacks}.`, { path });
+  return metadata;
+}
+
+const SNAPSHOT: Shape = { 'snapshot-id': 'number', 'timestamp-ms': 'number', 'parent-snapshot-id?': 'number', 'sequence-number?': 'number', 'manifest-list?': 'text', 'manifests?': ['text'], 'summary?': { '*': 'text' }, 'schema-id?': 'number' };
+const METADATA: Shape = {
+  location: 'text', 'last-updated-ms': 'number', 'last-column-id': 'number', 'current-schema-id': 'number', 'default-spec-id': 'number', 'default-sort-order-id': 'number',
+  schemas: [{ fields: [{ id: 'number', name: 'text', required: 'boolean' }], 'schema-id?': 'number' }],
+  'partition-specs': [{ 'spec-id': 'number', fields: [{ 'source-id': 'number', 'field-id': 'number', name: 'text', transform: 'text' }] }],
+  'sort-orders': [{ 'order-id': 'number', fields: [{ 'source-id': 'number', transform: 'text' }] }],
+  'properties?': { '*': 'text' }, 'current-snapshot-id?': 'number', 'last-sequence-number?': 'number', 'snapshots?': [SNAPSHOT],
+  'metadata-log?': [{ 'timestamp-ms': 'number', 'metadata-file': 'text' }], 'refs?': { '*': { 'snapshot-id': 'number', type: 'text' } },
+};
+
+/** A reference to a part of the metadata that is not there. */
+function dangling(metadata: TableMetadata): string | undefined {
+  const { schemas, 'current-schema-id': schema, 'current-snapshot-id': snapshot, snapshots = [] } = metadata;
+  if (!schemas.some((each) => (each['schema-id'] ?? 0) === schema)) return `the current schema ${schema} is not among "schemas"`;
+  const isSet = snapshot !== undefined && snapshot !== null && BigInt(snapshot) !== -1n;
+  if (isSet && !snapshots.some((each) => sameId(each['snapshot-id'], snapshot))) return `the current snapshot ${snapshot} is not among "snapshots"`;
+  return undefined;
 }
 
 function parsed(text: string, path: string): TableMetadata {
@@ -94,6 +119,7 @@ function withoutVersion1Forms(json: TableMetadata): TableMetadata {
     'default-spec-id': json['default-spec-id'] ?? 0,
     'sort-orders': json['sort-orders'] ?? [{ 'order-id': 0, fields: [] }],
     'default-sort-order-id': json['default-sort-order-id'] ?? 0,
+    snapshots: json.snapshots ?? [],
   };
 }
 

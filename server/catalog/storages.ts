@@ -1,4 +1,5 @@
-import type { Database, Sql } from './database';
+import { LakeError } from '../../core/errors';
+import { DatabaseError, UNIQUE_VIOLATION, type Database, type Sql } from './database';
 import { recordRevision } from './revisions';
 
 export interface Storage {
@@ -15,7 +16,10 @@ export async function listStorages(sql: Sql): Promise<Storage[]> {
 
 export async function createStorage(database: Database, storage: Omit<Storage, 'id'>, who: string): Promise<Storage> {
   return database.transaction(async (sql) => {
-    const [made] = await sql.query<{ id: number }>('INSERT INTO storage (name, kind, location) VALUES ($1, $2, $3) RETURNING id', [storage.name, storage.kind, storage.location]);
+    const [made] = await sql.query<{ id: number }>('INSERT INTO storage (name, kind, location) VALUES ($1, $2, $3) RETURNING id', [storage.name, storage.kind, storage.location]).catch((error: unknown) => {
+      if (error instanceof DatabaseError && error.code === UNIQUE_VIOLATION) throw new LakeError('conflict', `There is a storage named "${storage.name}" already. Choose another name.`);
+      throw error;
+    });
     await recordRevision(sql, who, 'connect storage', storage.name, { kind: storage.kind });
     return { ...storage, id: made!.id };
   });

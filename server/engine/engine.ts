@@ -20,7 +20,12 @@ export interface EngineOptions {
   onCrash?: (message: string) => void;
 }
 
-export class Engine implements SqlTree {
+/** What users of an engine need of it; a process, or in tests an instance beside the test. */
+export interface EngineCalls extends SqlTree {
+  call<Name extends CallName>(call: Name, ask: Calls[Name]['ask']): Promise<Calls[Name]['answer']>;
+}
+
+export class Engine implements EngineCalls {
   #child: ChildProcess | undefined;
   #ready: Promise<void> | undefined;
   #closed = false;

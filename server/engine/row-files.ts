@@ -7,11 +7,11 @@ import type { Field, LogicalType } from '../../core/schema/types';
 import { typeName } from '../../core/schema/type-names';
 import { quoteName, quoteText } from '../../core/sql/tokens';
 import type { DiskStore } from '../storage/disk-store';
-import type { Engine } from './engine';
+import type { EngineCalls } from './engine';
 
 export class EngineRowFiles implements RowFiles {
   constructor(
-    readonly engine: Engine,
+    readonly engine: EngineCalls,
     readonly store: DiskStore,
   ) {}
 

@@ -7,7 +7,7 @@ import type { CsvOptions, ReadOptions } from '../../core/folder/read-options';
 import { parseTypeName } from '../../core/schema/type-names';
 import { quoteText } from '../../core/sql/tokens';
 import type { ObjectInfo } from '../../core/storage/object-store';
-import type { Engine } from '../engine/engine';
+import type { EngineCalls } from '../engine/engine';
 import { quoteList } from '../engine/instances';
 import { jsonCompression } from '../engine/scan-sql';
 import { translateError } from '../engine/translate';
@@ -27,7 +27,7 @@ export interface Inspected extends FileFacts {
 const TEXT_SAMPLE = 16;
 
 export class Inspector {
-  constructor(readonly engine: Engine) {}
+  constructor(readonly engine: EngineCalls) {}
 
   async kindOf({ store }: OpenStorage, filePath: string): Promise<FileKind> {
     return kindByBytes(filePath, await readHeadBytes(store, filePath, isGzip(filePath) ? 'gzip' : 'none', 4096));

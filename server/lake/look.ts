@@ -8,7 +8,7 @@ import { TRUE } from '../../core/scan/predicate';
 import { typeName } from '../../core/schema/type-names';
 import { quoteText } from '../../core/sql/tokens';
 import { baseName } from '../../core/storage/paths';
-import type { Engine } from '../engine/engine';
+import type { EngineCalls } from '../engine/engine';
 import { scanStatements } from '../engine/scan-sql';
 import { translateError } from '../engine/translate';
 import { csvHeaders, readHeadBytes } from './csv-headers';
@@ -38,7 +38,7 @@ const FIRST_ROWS = 50;
 const FIRST_LINES = 40;
 const READABLE: FileKind[] = ['parquet', 'csv', 'json', 'text'];
 
-export async function lookAtFile(storage: OpenStorage, filePath: string, inspector: Inspector, engine: Engine): Promise<FileLook> {
+export async function lookAtFile(storage: OpenStorage, filePath: string, inspector: Inspector, engine: EngineCalls): Promise<FileLook> {
   const info = await storage.store.head(filePath);
   if (!info) throw new LakeError('not-found', `There is no file ${filePath} in ${storage.storage.name}.`, { path: filePath });
   const kind = await inspector.kindOf(storage, filePath);
@@ -72,7 +72,7 @@ async function firstLines(storage: OpenStorage, filePath: string): Promise<strin
   return text.split(/\r?\n/).slice(0, FIRST_LINES).map((line) => line.slice(0, 2000));
 }
 
-async function rowGroups(storage: OpenStorage, filePath: string, engine: Engine): Promise<FileLook['parquet']> {
+async function rowGroups(storage: OpenStorage, filePath: string, engine: EngineCalls): Promise<FileLook['parquet']> {
   const file = quoteText(path.join(storage.store.root, filePath));
   const [groups, meta] = await Promise.all([
     engine.call('run', { sql: `SELECT row_group_id, any_value(row_group_num_rows), sum(total_compressed_size)::bigint, count(*), string_agg(DISTINCT compression, ', ') FROM parquet_metadata(${file}) GROUP BY 1 ORDER BY 1` }),

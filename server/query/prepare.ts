@@ -6,7 +6,7 @@ import { typeName } from '../../core/schema/type-names';
 import type { Field } from '../../core/schema/types';
 import { readPushdown } from '../../core/sql/pushdown';
 import { spliceReferences, type Spliced } from '../../core/sql/splice';
-import type { Engine } from '../engine/engine';
+import type { EngineCalls } from '../engine/engine';
 import { EngineError } from '../engine/failures';
 import { translateError } from '../engine/translate';
 import { isTable, type ResolvedQuery, type ResolvedTable } from './resolve';
@@ -27,7 +27,7 @@ export interface PreparedQuery {
 const MAX_TABLES = 64;
 
 /** Fails with the engine's own complaint, at its place in the user's text, when names or types do not fit. */
-export async function prepareQuery(query: ResolvedQuery, engine: Engine, roots: ReadonlyMap<string, string>): Promise<PreparedQuery> {
+export async function prepareQuery(query: ResolvedQuery, engine: EngineCalls, roots: ReadonlyMap<string, string>): Promise<PreparedQuery> {
   const standIns = new Map<string, ResolvedTable>();
   const forPlanning = inline(query, standIns, '()');
   if (standIns.size > MAX_TABLES) throw new LakeError('limit', `A query may name at most ${MAX_TABLES} tables; this one names ${standIns.size}.`);
@@ -41,7 +41,7 @@ export async function prepareQuery(query: ResolvedQuery, engine: Engine, roots: 
   return { spliced, tables };
 }
 
-async function pushdown(spliced: Spliced, standIns: ReadonlyMap<string, ResolvedTable>, fields: ReadonlyMap<string, readonly Field[]>, engine: Engine, roots: ReadonlyMap<string, string>): Promise<Map<string, Predicate>> {
+async function pushdown(spliced: Spliced, standIns: ReadonlyMap<string, ResolvedTable>, fields: ReadonlyMap<string, readonly Field[]>, engine: EngineCalls, roots: ReadonlyMap<string, string>): Promise<Map<string, Predicate>> {
   const tables = await Promise.all([...standIns].map(async ([name, source]) => ({
     name,
     columns: source.snapshot.schema.fields.map((field) => ({ name: field.name, type: typeName(field.type) })),

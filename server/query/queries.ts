@@ -7,7 +7,7 @@ import { LakeError } from '../../core/errors';
 import { filesToRead } from '../../core/scan/plan';
 import { storeReceipt, type Receipt, type ReceiptTable } from '../catalog/receipts';
 import type { Config } from '../config';
-import type { Engine } from '../engine/engine';
+import type { EngineCalls } from '../engine/engine';
 import type { QueryReply, ResultColumn } from '../engine/messages';
 import { scanStatements } from '../engine/scan-sql';
 import { translateError } from '../engine/translate';
@@ -56,7 +56,7 @@ export class Queries {
   constructor(
     readonly lake: Lake,
     readonly files: FilesAsTable,
-    readonly engine: Engine,
+    readonly engine: EngineCalls,
     readonly events: Events,
     readonly config: Config,
   ) {

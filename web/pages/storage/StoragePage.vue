@@ -4,7 +4,6 @@ import { computed, ref, watch } from 'vue';
 import { useRoute, useRouter } from 'vue-router';
 import { call, escapePath } from '../../api/client';
 import BaseButton from '../../design/BaseButton.vue';
-import EmptyState from '../../design/EmptyState.vue';
 import FilterInput from '../../design/FilterInput.vue';
 import { bytesText, countText, formatName, plural } from '../../design/format';
 import LoadingLine from '../../design/LoadingLine.vue';
@@ -17,6 +16,7 @@ import type { Problem } from '../../api/client';
 import { queryLink } from '../query/link';
 import FileLook from './FileLook.vue';
 import FolderList from './FolderList.vue';
+import StorageList from './StorageList.vue';
 
 const route = useRoute();
 const router = useRouter();
@@ -39,9 +39,6 @@ watch([storage, path], () => {
 const openSoon = useDebounceFn(() => folder.open(storage.value, path.value, filter.value), 120);
 watch([storage, path], () => storage.value !== '' && folder.open(storage.value, path.value, filter.value), { immediate: true });
 watch(filter, openSoon);
-watch(() => storages.value.value, (all) => {
-  if (storage.value === '' && all?.length === 1) void router.replace(linkTo(all[0]!.name, ''));
-});
 
 const linkTo = (name: string, inside: string) => `/storage/${encodeURIComponent(name)}${inside === '' ? '' : `/${escapePath(inside)}`}`;
 const steps = computed<PathStep[]>(() => {
@@ -82,6 +79,7 @@ async function crawl(): Promise<void> {
   <PageFrame :steps="steps">
     <template #title>
       <h1 class="break-all">{{ title }}</h1>
+      <span v-if="!storage" class="text-muted">Where the lake's files are. They stay there; nothing is copied or loaded.</span>
       <span v-if="storage && summary.value.value" class="text-muted">in storage {{ storage }}, a local folder; {{ plural(summary.value.value.files, 'file') }}, {{ bytesText(summary.value.value.bytes) }}</span>
     </template>
     <template v-if="storage && folder.listing.value" #actions>
@@ -90,12 +88,7 @@ async function crawl(): Promise<void> {
     </template>
     <ProblemBox v-if="crawlProblem" class="mb-2" :problem="crawlProblem" />
     <ProblemBox v-if="storages.problem.value" :problem="storages.problem.value" can-retry @retry="storages.reload" />
-    <EmptyState v-else-if="storages.value.value?.length === 0" title="No storage is connected">
-      This server was started without demo data. Start it with <code>npm start</code> to have the lake of Tern Bay to look at.
-    </EmptyState>
-    <ul v-else-if="!storage" class="max-w-xl border border-rule bg-card">
-      <li v-for="each in storages.value.value" :key="each.name"><RouterLink class="block border-b border-hairline px-4 py-2 font-semibold hover:bg-paper" :to="linkTo(each.name, '')">{{ each.name }}</RouterLink></li>
-    </ul>
+    <StorageList v-else-if="!storage && storages.value.value" :storages="storages.value.value" @connected="(name) => router.push(linkTo(name, ''))" />
     <ProblemBox v-else-if="folder.problem.value" :problem="folder.problem.value" can-retry @retry="folder.open(storage, path, filter)" />
     <LoadingLine v-else-if="!folder.listing.value" what="the folder" />
     <div v-else class="grid min-h-0 flex-1 grid-cols-[minmax(330px,440px)_minmax(0,1fr)] gap-3.5">
