@@ -97,7 +97,7 @@ class Walk {
     const table = node.table_name as string;
     const schema = (node.schema_name as string | undefined) ?? '';
     const catalog = (node.catalog_name as string | undefined) ?? '';
-    const position = this.#position(node);
+    const position = this.#position(node) ?? 0;
     if (schema === '' && scope.has(table.toLowerCase())) return;
     if (catalog !== '') throw new LakeError('bad-request', `"${catalog}.${schema}.${table}" has three names; tables are named namespace.table.`, { position });
     const name = schema === '' ? [table] : [schema, table];
@@ -127,13 +127,13 @@ class Walk {
     const start = this.#position(node);
     const first = this.tokens.findIndex((token) => token.start === start);
     const last = this.tokens[first + 2];
-    if (first >= 0 && last) this.qualifiedColumns.push({ start, end: last.end, names });
+    if (start !== undefined && first >= 0 && last) this.qualifiedColumns.push({ start, end: last.end, names });
   }
 
   #check(node: Node): void {
     const position = this.#position(node);
     const refuse = (what: string): never => {
-      throw new LakeError('refused', `${what} cannot be used in a query here.`, { position });
+      throw new LakeError('refused', `${what} cannot be used in a query here.`, position === undefined ? {} : { position });
     };
     if (node.class === 'FUNCTION' || node.class === 'WINDOW') {
       const name = String(node.function_name ?? '').toLowerCase();
@@ -153,9 +153,10 @@ class Walk {
     call.class = 'ALLOWED_TABLE_FUNCTION';
   }
 
-  #position(node: Node): number {
+  /** Undefined where the parser keeps no place, as for parameters. */
+  #position(node: Node): number | undefined {
     const bytes = node.query_location;
-    return typeof bytes === 'number' && bytes < Number.MAX_SAFE_INTEGER ? this.offset(bytes) : 0;
+    return typeof bytes === 'number' && bytes < Number.MAX_SAFE_INTEGER ? this.offset(bytes) : undefined;
   }
 }
 

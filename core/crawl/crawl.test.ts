@@ -1,0 +1,73 @@
+import { describe, expect, it } from 'vitest';
+import { parseTypeName, typeName } from '../schema/type-names';
+import { guessDelimiter } from './delimiters';
+import { groupFiles } from './group';
+import { inferColumns, inferPartitionType } from './infer';
+import { kindByBytes } from './kinds';
+import { proposedName, tableName } from './names';
+
+const listed = (...paths: string[]) => paths.map((path) => ({ path, bytes: path.endsWith('empty') ? 0 : 10, modified: 0 }));
+const found = (...paths: string[]) => groupFiles(listed(...paths), 'lake').map((each) => [each.root, each.kind, each.kind === 'files' ? each.pattern : each.files.length]);
+
+describe('grouping files into tables', () => {
+  it('makes one table of partition folders, named or bare', () => {
+    expect(found('lake/s/day=2026-01-01/a.parquet', 'lake/s/day=2026-01-02/a.parquet', 'lake/logs/2026/03/14/TB-1.log.gz', 'lake/logs/2026/04/01/TB-1.log.gz')).toEqual([
+      ['lake/logs', 'files', '{year}/{month}/{day}/*'], ['lake/s', 'files', 'day={day}/*'],
+    ]);
+  });
+
+  it('makes a table of each folder where folders are no partitions', () => {
+    expect(found('lake/a/x.csv', 'lake/b/y.csv', 'lake/b/z.csv')).toEqual([['lake/a', 'files', '*'], ['lake/b', 'files', '*']]);
+  });
+
+  it('knows Delta and Iceberg by their metadata, and keeps their files out of everything else', () => {
+    expect(found('lake/d/_delta_log/00000000000000000000.json', 'lake/d/part-0.parquet', 'lake/d/day=1/part-1.parquet', 'lake/i/metadata/v1.metadata.json', 'lake/i/data/a.parquet', 'lake/plain.csv')).toEqual([
+      ['lake', 'files', '*'], ['lake/d', 'delta', 3], ['lake/i', 'iceberg', 2],
+    ]);
+  });
+
+  it('leaves hidden and empty files out, and says where kinds are mixed', () => {
+    expect(found('lake/m/a.csv', 'lake/m/b.json', 'lake/m/c.png', 'lake/m/_notes.txt', 'lake/m/empty')).toEqual([['lake/m', 'mixed', 3]]);
+  });
+});
+
+describe('inferring columns', () => {
+  const facts = (path: string, columns: Record<string, string>) => ({ path, columns: Object.entries(columns).map(([name, type]) => ({ name, type: parseTypeName(type) })) });
+
+  it('takes every column of every file, widened, in the order they are met', () => {
+    const { fields, partial } = inferColumns([facts('b', { id: 'bigint', x: 'double' }), facts('a', { id: 'integer' })]);
+    expect(fields.map(({ name, type }) => `${name} ${typeName(type)}`)).toEqual(['id bigint', 'x double']);
+    expect(partial).toEqual([{ column: 'x', presentIn: 1, of: 2, firstIn: 'b' }]);
+  });
+
+  it('names a clash with its files, and falls back to text', () => {
+    const { fields, clashes } = inferColumns([facts('a', { h: 'double' }), facts('b', { h: 'varchar' }), facts('c', { H: 'double' })]);
+    expect(fields.map(({ type }) => typeName(type))).toEqual(['varchar']);
+    expect(clashes).toEqual([{ column: 'h', types: [{ type: 'double', files: 2, example: 'a' }, { type: 'varchar', files: 1, example: 'b' }] }]);
+  });
+
+  it.each([[['2026-01-01', null], 'date'], [['01', '12'], 'integer'], [['1', '10'], 'integer'], [['007', '12'], 'varchar'], [['99999999999'], 'bigint'], [['2026-01-01', 'x'], 'varchar'], [[null], 'varchar']])('types the path texts %j as %s', (texts, type) => {
+    expect(typeName(inferPartitionType(texts))).toBe(type);
+  });
+});
+
+describe('sniffing text', () => {
+  it.each([['a|b,c|d\n1|2,2|3', '|'], ['a;b\n1,5;2', ';'], ['a,"x|y"\nb,"z|w"', ','], ['2026 TB-1 WAKE\n2026 TB-2 FIX', ' '], ['one\ntwo', undefined], ['', undefined]])('%j is cut at %j', (text, delimiter) => {
+    expect(guessDelimiter(text.split('\n'))?.delimiter).toBe(delimiter);
+  });
+
+  it.each([['x', 'PAR1....', 'parquet'], ['x.csv', 'a,b', 'csv'], ['notes', '{"a":1}', 'json'], ['notes', '<?xml version="1.0"?>', 'xml'], ['blob', 'a\0b', 'other'], ['readme', 'hello', 'text']])('%s beginning with %j is %s', (path, head, kind) => {
+    expect(kindByBytes(path, new TextEncoder().encode(head))).toBe(kind);
+  });
+});
+
+describe('proposing names', () => {
+  it.each([['bottle-sheets', 'bottle_sheets'], ['2026 Übersicht.csv.gz', 't_2026_übersicht'], ['"; drop--', 'drop'], ['---', 'table']])('%s becomes %s', (step, name) => {
+    expect(tableName(step)).toBe(name);
+  });
+
+  it('takes the namespace from the first folder, or the storage', () => {
+    expect(proposedName('landing/soundings', 'tern-bay')).toEqual({ namespace: 'landing', name: 'soundings' });
+    expect(proposedName('soundings', 'tern-bay')).toEqual({ namespace: 'tern_bay', name: 'soundings' });
+  });
+});
