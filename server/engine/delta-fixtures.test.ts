@@ -1,0 +1,64 @@
+/** Tables made by an independent Delta library (tools/fixtures/make_delta_fixtures.py), read with the rows that it gives. */
+import { readFileSync } from 'node:fs';
+import path from 'node:path';
+import { beforeAll, describe, expect, it } from 'vitest';
+import { DeltaTable } from '../../core/delta/table';
+import { LATEST } from '../../core/table/contract';
+import { projectRoot } from '../program-files';
+import { readTable, storeAt } from '../testing/lake-tools';
+import { LocalEngine } from '../testing/local-engine';
+
+const folder = path.join(projectRoot, 'fixtures/delta');
+const expectedOf = (name: string) => JSON.parse(readFileSync(path.join(folder, `${name}.expected.json`), 'utf8')) as Record<string, { columns: string[]; rows: unknown[][] }>;
+const store = storeAt(folder);
+let engine: LocalEngine;
+beforeAll(async () => {
+  engine = await LocalEngine.start();
+});
+
+describe('tables of an independent Delta library', () => {
+  it.each(['types', 'history'])('%s: every version gives the same columns and rows', async (name) => {
+    const table = new DeltaTable(store, name, name);
+    for (const [version, { columns, rows }] of Object.entries(expectedOf(name))) {
+      const result = await readTable(engine, store, table, { asOf: { kind: 'number', number: BigInt(version) }, sql: 'SELECT * FROM t ORDER BY id' });
+      expect(result.columns.map((column) => column.name), `columns at version ${version}`).toEqual(columns);
+      expect(result.rows, `rows at version ${version}`).toEqual(rows);
+    }
+  });
+
+  it('says of each version what the library did', async () => {
+    const history = await new DeltaTable(store, 'history', 'history').history();
+    expect(history.map(({ operation, kind, who, rowsAdded, rowsRemoved, changesColumns }) => [operation, kind, who, rowsAdded, rowsRemoved, changesColumns])).toEqual([
+      ['WRITE', 'append', 'fixture', 3, 0, false],
+      ['WRITE', 'append', undefined, 2, 0, false],
+      ['WRITE', 'columns', undefined, 1, 0, true],
+      ['DELETE', 'change', undefined, 0, 1, false],
+      ['UPDATE', 'change', undefined, 1, 1, false],
+      ['WRITE', 'change', undefined, 1, 1, false],
+      ['WRITE', 'append', undefined, 1, 0, false],
+      ['OPTIMIZE', 'upkeep', undefined, 0, 0, false],
+    ]);
+  });
+
+  it('skips files by the library\'s own partition values and statistics', async () => {
+    const snapshot = await new DeltaTable(store, 'history', 'history').snapshot({ kind: 'number', number: 2n });
+    const plan = await snapshot.plan({ op: 'and', args: [{ op: 'compare', column: ['site'], comparison: '=', value: 'Holm Quay' }, { op: 'compare', column: ['id'], comparison: '>', value: 5n }] });
+    expect(plan.files).toEqual({ total: 6, read: 1, skippedByPartition: 3, skippedByBounds: 2 });
+  });
+
+  it('reads a log whose old commits were cleaned away behind a checkpoint', async () => {
+    const cleaned = Object.assign(Object.create(store) as typeof store, {
+      uri: store.uri,
+      listFolder: async (at: string) => {
+        const page = await store.listFolder(at);
+        return { ...page, files: page.files.filter((file) => !/0000000000000000000[0-5]\.json$/.test(file.path)) };
+      },
+      read: store.read.bind(store), head: store.head.bind(store),
+    });
+    const table = new DeltaTable(cleaned, 'history', 'history');
+    const { rows } = await readTable(engine, store, table, { sql: 'SELECT * FROM t ORDER BY id' });
+    expect(rows).toEqual(expectedOf('history')['7']!.rows);
+    await expect(table.snapshot({ kind: 'number', number: 3n })).rejects.toThrow('has no version 3: it has versions 5 to 7');
+    expect((await table.snapshot(LATEST)).version).toBe(7);
+  });
+});

@@ -1,0 +1,45 @@
+/** A folder that is gone after the test, and reading a table's state through the engine as a query does. */
+import { mkdtempSync, rmSync } from 'node:fs';
+import os from 'node:os';
+import path from 'node:path';
+import { randomUUID } from 'node:crypto';
+import { TRUE, type Predicate } from '../../core/scan/predicate';
+import { filesToRead } from '../../core/scan/plan';
+import { quoteName } from '../../core/sql/tokens';
+import { LATEST, type AsOf, type LakeTable } from '../../core/table/contract';
+import type { EngineCalls } from '../engine/engine';
+import { scanStatements } from '../engine/scan-sql';
+import { csvHeaders } from '../lake/csv-headers';
+import { DiskStore } from '../storage/disk-store';
+
+export function temporaryFolder(): { path: string; remove: () => void } {
+  const folder = mkdtempSync(path.join(os.tmpdir(), 'kind-harbor-'));
+  return { path: folder, remove: () => rmSync(folder, { recursive: true, force: true }) };
+}
+
+/** A store that says it lies somewhere else, as a served or moved lake does. */
+export function storeAt(root: string, uri?: string): DiskStore {
+  const store = new DiskStore(root);
+  return uri === undefined ? store : Object.assign(store, { uri });
+}
+
+export interface ReadOptions {
+  asOf?: AsOf;
+  predicate?: Predicate;
+  /** SQL over the relation `t`. */
+  sql?: string;
+}
+
+/** Runs SQL over one table, sealed to the files of its plan. */
+export async function readTable(engine: EngineCalls, store: DiskStore, table: LakeTable, { asOf = LATEST, predicate = TRUE, sql = 'SELECT * FROM t' }: ReadOptions = {}) {
+  const snapshot = await table.snapshot(asOf);
+  const plan = await snapshot.plan(predicate);
+  const localPath = (file: { path: string }) => path.join(store.root, file.path);
+  return engine.call('query', {
+    id: randomUUID(),
+    setup: scanStatements({ name: 't', plan, localPath, headers: await csvHeaders(store, plan) }),
+    sql: sql.replace(/\bt\b/, quoteName('t')),
+    allow: { files: filesToRead(plan).map(localPath) },
+    limits: { rows: 1_000_000, resultBytes: 100e6, millis: 60_000 },
+  });
+}
