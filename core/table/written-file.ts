@@ -1,6 +1,6 @@
 import type { Value } from '../values/value';
 
-/** What the writer of a Parquet file says of one column; min and max are in the engine's text form. */
+/** What the writer of a Parquet file says of one column; min and max are texts as `parseValue` reads them. */
 export interface WrittenColumn {
   /** Names from the top down; list elements are `element`, map entries `key` and `value`. */
   path: string[];

@@ -3,7 +3,7 @@ import { mkdirSync } from 'node:fs';
 import path from 'node:path';
 import type { RowFileRequest, RowFiles } from '../../core/table/row-files';
 import type { WrittenColumn, WrittenFile } from '../../core/table/written-file';
-import type { Field, LogicalType } from '../../core/schema/types';
+import { leaves, type Field, type LogicalType } from '../../core/schema/types';
 import { typeName } from '../../core/schema/type-names';
 import { quoteName, quoteText } from '../../core/sql/tokens';
 import type { DiskStore } from '../storage/disk-store';
@@ -20,12 +20,13 @@ export class EngineRowFiles implements RowFiles {
     mkdirSync(path.dirname(target), { recursive: true });
     const { rows, columns } = await this.engine.call('run', { sql: copyStatement(request, target) });
     await this.store.stamp(request.path);
+    const booleans = new Set(leaves(request.schema.fields).filter(({ field }) => field.type.kind === 'boolean').map(({ path }) => path.join('.')));
     const row = Object.fromEntries(columns.map((name, index) => [name, rows[0]![index]]));
     return {
       path: request.path,
       bytes: Number(row.file_size_bytes),
       rows: Number(row.count),
-      columns: Object.entries(row.column_statistics as Record<string, Record<string, string>>).map(([name, stats]) => writtenColumn(name, stats)),
+      columns: Object.entries(row.column_statistics as Record<string, Record<string, string>>).map(([name, stats]) => writtenColumn(columnPath(name), stats, booleans)),
       partition: request.partition ?? {},
     };
   }
@@ -64,12 +65,14 @@ function columnPath(name: string): string[] {
   return (name.match(/"(?:[^"]|"")*"/g) ?? [name]).map((part) => part.slice(1, -1).replaceAll('""', '"'));
 }
 
-function writtenColumn(name: string, stats: Record<string, string>): WrittenColumn {
+/** The engine says 0 and 1 for the bounds of booleans. */
+function writtenColumn(path: string[], stats: Record<string, string>, booleans: ReadonlySet<string>): WrittenColumn {
+  const bound = (text: string) => (booleans.has(path.join('.')) ? String(text === '1') : text);
   return {
-    path: columnPath(name),
+    path,
     bytes: Number(stats.column_size_bytes ?? 0),
-    ...(stats.min === undefined ? {} : { min: stats.min }),
-    ...(stats.max === undefined ? {} : { max: stats.max }),
+    ...(stats.min === undefined ? {} : { min: bound(stats.min) }),
+    ...(stats.max === undefined ? {} : { max: bound(stats.max) }),
     ...(stats.null_count === undefined ? {} : { nullCount: Number(stats.null_count) }),
     ...(stats.num_values === undefined ? {} : { valueCount: Number(stats.num_values) }),
     ...(stats.has_nan === 'true' ? { hasNaN: true } : {}),
