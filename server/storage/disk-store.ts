@@ -6,7 +6,7 @@ import path from 'node:path';
 import { pathToFileURL } from 'node:url';
 import { LakeError } from '../../core/errors';
 import type { Clock, FolderPage, ObjectInfo, ObjectStore } from '../../core/storage/object-store';
-import { joinPath, normalPath } from '../../core/storage/paths';
+import { baseName, joinPath, normalPath, parentPath } from '../../core/storage/paths';
 
 let temporaryFiles = 0;
 
@@ -111,7 +111,12 @@ export class DiskStore implements ObjectStore {
   }
 
   async delete(storePath: string): Promise<void> {
-    await rm(path.join(this.root, normalPath(storePath)), { force: true });
+    const inside = normalPath(storePath);
+    const folder = await this.localPath(parentPath(inside)).catch((error: unknown) => {
+      if (error instanceof LakeError && error.kind === 'not-found') return undefined;
+      throw error;
+    });
+    if (folder !== undefined) await rm(path.join(folder, baseName(inside)), { force: true });
   }
 
   /** Gives a file that the engine wrote the store's time. */
