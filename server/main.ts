@@ -44,7 +44,7 @@ async function start(args: readonly string[], onStop: (stop: () => Promise<void>
   const say = (line: string) => console.log(line);
   makeHome(config.home);
   onStop(lockHome(config.home));
-  const log = pino({ level: process.env.KIND_HARBOR_LOG ?? 'info' }, pino.destination({ dest: path.join(config.home, 'server.log'), sync: false, mkdir: true }));
+  const log = pino({ level: process.env.KIND_HARBOR_LOG ?? 'info' }, pino.destination({ dest: path.join(config.home, 'server.log'), sync: true, mkdir: true }));
   const readiness = new Readiness();
   const app = createApp({ hosts: hostsOf(config), log, readiness });
   const server = await listen(createServer(app.express), config);

@@ -5,7 +5,7 @@ export const router = createRouter({
   history: createWebHistory(),
   routes: [
     { path: '/', redirect: '/storage' },
-    { path: '/storage/:storage?/:path(.*)?', name: 'storage', component: () => import('./pages/storage/StoragePage.vue'), meta: { place: 'Storage' } },
+    { path: '/storage/:storage?/:path(.*)*', name: 'storage', component: () => import('./pages/storage/StoragePage.vue'), meta: { place: 'Storage' } },
     { path: '/crawls', name: 'crawls', component: () => import('./pages/crawls/CrawlsPage.vue'), meta: { place: 'Crawls' } },
     { path: '/crawls/:run(\\d+)', name: 'crawl-run', component: () => import('./pages/crawls/RunPage.vue'), meta: { place: 'Crawls' } },
     { path: '/catalog/:namespace?/:table?', name: 'catalog', component: () => import('./pages/catalog/CatalogPage.vue'), meta: { place: 'Catalog' } },

@@ -8,11 +8,15 @@ export interface DelimiterGuess {
 
 const CANDIDATES = ['|', '\t', ';', ',', ' '];
 
-/** The best candidate, or undefined when no character cuts at least nine lines in ten into the same number of fields, two or more. */
-export function guessDelimiter(lines: readonly string[]): DelimiterGuess | undefined {
+/**
+ * The best candidate, or undefined when no character cuts a large enough share of the lines into the same number of
+ * fields, two or more. A file whose name says that it is delimited needs only half its lines to agree: the others are
+ * faults to be told of, not a sign of another format.
+ */
+export function guessDelimiter(lines: readonly string[], least = 0.9): DelimiterGuess | undefined {
   const texts = lines.filter((line) => line.trim() !== '');
   if (texts.length === 0) return undefined;
-  const guesses = CANDIDATES.map((delimiter) => judge(texts, delimiter)).filter((guess) => guess.fields >= 2 && guess.agreement >= 0.9);
+  const guesses = CANDIDATES.map((delimiter) => judge(texts, delimiter)).filter((guess) => guess.fields >= 2 && guess.agreement >= least);
   return guesses.sort((a, b) => b.agreement - a.agreement || CANDIDATES.indexOf(a.delimiter) - CANDIDATES.indexOf(b.delimiter))[0];
 }
 

@@ -66,6 +66,8 @@ export class DeltaTable implements LakeTable {
   }
 
   async #versionAt(asOf: AsOf, log: LogListing, first: number): Promise<number> {
+    // A version that is named needs no other commit read, so damage after it does not matter.
+    if (asOf.kind === 'number' && asOf.number >= BigInt(first) && asOf.number <= BigInt(log.latest)) return Number(asOf.number);
     const times = await this.#times(log, first, log.latest);
     return pickVersion(this.name, times.map((at, index) => ({ version: first + index, at })), asOf).version;
   }

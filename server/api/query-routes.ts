@@ -4,6 +4,7 @@ import { LakeError } from '../../core/errors';
 import { findReceipt, listReceipts, type Receipt } from '../catalog/receipts';
 import { PAGE_ROWS } from '../engine/messages';
 import type { Route } from '../http/routes';
+import type { KeptResult } from '../query/queries';
 import { readMap } from '../query/read-map';
 import type { Services } from '../services';
 import { id, sqlText } from './schemas';
@@ -49,7 +50,7 @@ export function queryRoutes({ queries, database, config }: Services): Route[] {
       params: Joi.object({ id: id.required() }),
       handle: async ({ params }, _request, response) => {
         const kept = resultOf(params.id!);
-        response.type('text/csv').attachment(`result-${params.id!.slice(0, 8)}.csv`);
+        response.type('text/csv').attachment(csvName(params.id!, kept));
         response.write(`${kept.columns.map((column) => csvField(column.name)).join(',')}\r\n`);
         for (let page = 0; page < kept.pages.length - 1; page++) {
           const rows = JSON.parse((await readPage(kept, page)).toString()) as unknown[][];
@@ -87,7 +88,7 @@ function pinsOf(receipt: Receipt): Map<string, number> {
   return pins;
 }
 
-async function readPage(kept: { file: string; pages: number[] }, page: number): Promise<Buffer> {
+async function readPage(kept: KeptResult, page: number): Promise<Buffer> {
   const [start, end] = [kept.pages[page], kept.pages[page + 1]];
   if (start === undefined || end === undefined) return Buffer.from('[]');
   const file = await open(kept.file, 'r');
@@ -98,6 +99,12 @@ async function readPage(kept: { file: string; pages: number[] }, page: number): 
   } finally {
     await file.close();
   }
+}
+
+/** A file of old rows says so by its name, wherever it goes. */
+function csvName(id: string, { tables }: KeptResult): string {
+  const past = tables.filter((table) => table.past).map((table) => `${table.name}-version-${table.version}`.replace(/[^\p{L}\p{N}._-]+/gu, '-'));
+  return past.length > 0 ? `from-the-past-${past.join('-')}.csv` : `result-${id.slice(0, 8)}.csv`;
 }
 
 function csvField(value: unknown): string {

@@ -47,6 +47,8 @@ export class Database implements Sql {
       });
       renameSync(making, folder);
     }
+    // Without this file the database would be made anew in the folder, and what it knew would be gone without a word.
+    if (!existsSync(path.join(folder, 'PG_VERSION'))) throw damaged(folder);
     const database = new Database(folder);
     await database.#start();
     await database.#migrate();
@@ -113,14 +115,14 @@ export class Database implements Sql {
     const child = fork(path.join(programFile('server'), 'catalog-process.js'), ['serve', this.folder], { stdio: ['ignore', 'ignore', 'ignore', 'ipc'] });
     this.#child = child;
     return new Promise((resolve, reject) => {
-      const damaged = () => reject(new ConfigError(`The catalog in ${this.folder} cannot be opened: its files are damaged. Put back a copy of the data folder, or move it away to start anew; the lake's tables can be crawled again.`));
+      const fail = () => reject(damaged(this.folder));
       child.on('message', (answer: CatalogAnswer) => {
-        if (answer.id === 0) return 'failure' in answer ? damaged() : resolve();
+        if (answer.id === 0) return 'failure' in answer ? fail() : resolve();
         this.#waiting.get(answer.id)?.resolve(answer);
         this.#waiting.delete(answer.id);
       });
       child.on('exit', () => {
-        damaged();
+        fail();
         for (const each of this.#waiting.values()) each.reject(new DatabaseError('The catalog process ended.'));
         this.#waiting.clear();
         if (!this.#closed) process.emit('SIGTERM');
@@ -138,6 +140,10 @@ export class Database implements Sql {
       await this.#ask({ id: this.#nextId++, script: `BEGIN; ${script}; INSERT INTO migration (name) VALUES ('${name.replaceAll("'", "''")}'); COMMIT;` });
     }
   }
+}
+
+function damaged(folder: string): ConfigError {
+  return new ConfigError(`The catalog in ${folder} cannot be opened: its files are damaged. Put back a copy of the data folder, or move it away to start anew; the lake's tables can be crawled again.`);
 }
 
 /** Over the process border dates go as ISO text. */

@@ -21,7 +21,7 @@ if (mode === 'create') {
 }
 
 process.on('disconnect', () => void database.close().finally(() => process.exit(0)));
-process.on('message', (ask: CatalogAsk) => void answer(ask).then((reply) => process.send?.(reply)));
+process.on('message', (ask: CatalogAsk) => void answer(ask).then((reply) => process.connected && process.send?.(reply, undefined, {}, () => undefined)));
 process.send?.({ id: 0, rows: [], affected: 0 } satisfies CatalogAnswer);
 
 async function answer(ask: CatalogAsk): Promise<CatalogAnswer> {

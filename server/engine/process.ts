@@ -36,5 +36,6 @@ process.on('message', (message: Ask) => {
 send({ id: 0, answer: 'ready' });
 
 function send(answer: Answer): void {
-  process.send?.(answer);
+  // The parent may have gone meanwhile; then nobody waits for the answer.
+  if (process.connected) process.send?.(answer, undefined, {}, () => undefined);
 }

@@ -52,7 +52,7 @@ export class FilesAsTable {
     if (candidate.kind === 'mixed') throw new LakeError('bad-file', `${name} holds several kinds of file (${kindsText(candidate.kinds)}), which do not make one table. Name a single file.`, { path });
     const facts = await this.inspector.inspect(storage, candidate.fileKind, candidate.files);
     const bad = facts.find((each) => each.problem);
-    if (bad && facts.every((each) => each.problem)) throw new LakeError('bad-file', bad.problem!, { path: bad.path });
+    if (bad && facts.every((each) => each.problem)) throw new LakeError('bad-file', bad.problem!, { path: bad.path, ...(bad.line === undefined ? {} : { line: bad.line }) });
     const plain = single ? { ...candidate, pattern: baseName(path), partitions: [] } : candidate;
     const { definition } = folderDefinition(plain, facts);
     return new FolderTable(storage.store, candidate.root, name, definition, new MemoryListings());

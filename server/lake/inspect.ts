@@ -1,9 +1,9 @@
 /** What files say of themselves, through the engine's metadata functions and the first bytes. */
 import path from 'node:path';
-import { guessDelimiter } from '../../core/crawl/delimiters';
+import { guessDelimiter, type DelimiterGuess } from '../../core/crawl/delimiters';
 import type { FileFacts } from '../../core/crawl/infer';
-import { isGzip, kindByBytes, type FileKind } from '../../core/crawl/kinds';
-import type { CsvOptions, ReadOptions } from '../../core/folder/read-options';
+import { isGzip, kindByBytes, kindByName, type FileKind } from '../../core/crawl/kinds';
+import { delimiterName, type CsvOptions, type ReadOptions } from '../../core/folder/read-options';
 import { parseTypeName } from '../../core/schema/type-names';
 import { quoteText } from '../../core/sql/tokens';
 import type { ObjectInfo } from '../../core/storage/object-store';
@@ -13,12 +13,13 @@ import { jsonCompression } from '../engine/scan-sql';
 import { translateError } from '../engine/translate';
 import { LakeError } from '../../core/errors';
 import type { OpenStorage } from './lake';
-import { readHeadBytes } from './csv-headers';
+import { readHeadBytes, splitLine } from './csv-headers';
 
 export interface Inspected extends FileFacts {
   options?: ReadOptions;
-  /** Why the file cannot be read. */
+  /** Why the file cannot be read, and the line at fault where one is. */
   problem?: string;
+  line?: number;
   /** Rows by the average line of the file's beginning, where they were not counted. */
   aboutRows?: number;
 }
@@ -97,13 +98,15 @@ export class Inspector {
     const compression = isGzip(file.path) ? 'gzip' : 'none';
     const head = new TextDecoder().decode(await readHeadBytes(store, file.path, compression));
     const lines = wholeLines(head);
-    const guess = guessDelimiter(lines.slice(0, 500));
+    const guess = guessDelimiter(lines.slice(0, 500), kindByName(file.path) === 'csv' ? 0.5 : undefined);
     if (!guess) {
       const options: CsvOptions = { format: 'csv', delimiter: '\x01', header: false, quote: '', escape: '', skip: 0, nullText: '', compression };
       return { path: file.path, columns: [{ name: 'line', type: { kind: 'string' } }], options, ...estimate(head, file, compression, 0) };
     }
     const call = `sniff_csv(${quoteText(path.join(store.root, file.path))}, delim = ${quoteText(guess.delimiter)}, compression = '${compression}', sample_size = 20480)`;
-    const { rows } = await this.engine.call('run', { sql: `SELECT "Quote", "Escape", "SkipRows", "HasHeader", to_json("Columns") FROM ${call}` });
+    const { rows } = await this.engine.call('run', { sql: `SELECT "Quote", "Escape", "SkipRows", "HasHeader", to_json("Columns") FROM ${call}` }).catch((error: unknown) => {
+      throw raggedLine(lines, guess, file.path) ?? error;
+    });
     const [quote, escape, skip, header, columnsJson] = rows[0] as [string, string, number, boolean, string];
     const columns = (JSON.parse(columnsJson) as { name: string; type: string }[]).map((column, index) => ({
       name: header ? column.name : `field_${index + 1}`,
@@ -116,7 +119,8 @@ export class Inspector {
 
   #problem(storage: OpenStorage, filePath: string, error: unknown): Inspected {
     const shown = translateError(error, { roots: new Map([[storage.store.root, storage.storage.name]]) });
-    return { path: filePath, columns: [], problem: shown instanceof LakeError ? shown.message : `The file could not be read.` };
+    if (!(shown instanceof LakeError)) return { path: filePath, columns: [], problem: 'The file could not be read.' };
+    return { path: filePath, columns: [], problem: shown.message, ...(shown.details.line === undefined ? {} : { line: shown.details.line }) };
   }
 }
 
@@ -124,6 +128,14 @@ export class Inspector {
 function plainTextType(type: string): FileFacts['columns'][number]['type'] {
   const parsed = parseTypeName(type);
   return parsed.kind === 'timestamp' ? { kind: 'timestamptz' } : parsed;
+}
+
+/** The first line that does not have as many fields as most have. */
+function raggedLine(lines: readonly string[], { delimiter, fields }: DelimiterGuess, path: string): LakeError | undefined {
+  const at = lines.findIndex((line) => line.trim() !== '' && splitLine(line, { delimiter, quote: '"' }).length !== fields);
+  if (at < 0) return undefined;
+  const found = splitLine(lines[at]!, { delimiter, quote: '"' }).length;
+  return new LakeError('bad-file', `${path}, line ${at + 1}: expected ${fields} fields with ${delimiterName(delimiter)} between, found ${found}.`, { path, line: at + 1, hint: 'Correct the line, or take the file out of the folder.' });
 }
 
 function wholeLines(head: string): string[] {

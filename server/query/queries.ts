@@ -38,6 +38,16 @@ export interface QueryResult {
   receipt: { id: string; tables: ReceiptTable[]; planMs: number; engineMs: number; totalMs: number };
 }
 
+/** A result whose rows wait in a file, in pages. */
+export interface KeptResult {
+  columns: ResultColumn[];
+  rowCount: number;
+  tables: ReceiptTable[];
+  /** Byte offset of each page in the file, and its end. */
+  pages: number[];
+  file: string;
+}
+
 /** Two at a time: each may use the engine's whole share of memory. */
 const CONCURRENT = 2;
 /** Up to so many files are allowed one by one; beyond that their storages' folders are. */
@@ -50,7 +60,7 @@ const KEPT_RESULTS = 40;
 export class Queries {
   readonly #queue = new PQueue({ concurrency: CONCURRENT });
   readonly #pending = new Set<string>();
-  readonly results = new Map<string, { columns: ResultColumn[]; rowCount: number; pages: number[]; file: string }>();
+  readonly results = new Map<string, KeptResult>();
   readonly #folder: string;
 
   constructor(
@@ -82,7 +92,7 @@ export class Queries {
       planMs = performance.now() - started;
       const reply = await this.#queue.add(() => this.#execute(id, prepared, options));
       const totalMs = performance.now() - started;
-      if (options.keep) this.#keep(id, reply);
+      if (options.keep) this.#keep(id, reply, tables);
       await this.#storeReceipt(id, options, { outcome: 'done', tables, rowCount: reply.rowCount, planMs, engineMs: reply.millis, totalMs, problem: null });
       return { id, columns: reply.columns, rows: reply.rows, rowCount: reply.rowCount, truncated: reply.truncated, receipt: { id, tables, planMs, engineMs: reply.millis, totalMs } };
     } catch (error) {
@@ -134,8 +144,8 @@ export class Queries {
     }
   }
 
-  #keep(id: string, reply: QueryReply): void {
-    this.results.set(id, { columns: reply.columns, rowCount: reply.rowCount, pages: reply.pages, file: path.join(this.#folder, `${id}.rows`) });
+  #keep(id: string, reply: QueryReply, tables: ReceiptTable[]): void {
+    this.results.set(id, { tables, columns: reply.columns, rowCount: reply.rowCount, pages: reply.pages, file: path.join(this.#folder, `${id}.rows`) });
     if (this.results.size <= KEPT_RESULTS) return;
     const [oldest, kept] = this.results.entries().next().value!;
     this.results.delete(oldest);

@@ -101,8 +101,9 @@ export class Resolver {
     if (known) return known;
     const opened = open().then(async ({ table, storage }) => {
       const snapshot = await table.snapshot(wanted);
-      const latest = wanted.kind === 'latest' ? snapshot : await table.snapshot(LATEST);
-      return { name, table, storage, snapshot, past: latest.version !== snapshot.version, asOf: wanted };
+      // A table whose newest version cannot be read is at an older one wherever it can.
+      const latest = wanted.kind === 'latest' ? snapshot : await table.snapshot(LATEST).catch(() => undefined);
+      return { name, table, storage, snapshot, past: latest?.version !== snapshot.version, asOf: wanted };
     });
     this.#snapshots.set(key, opened);
     return opened;

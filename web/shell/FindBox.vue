@@ -13,7 +13,10 @@ const searched = ref('');
 
 const search = useDebounceFn(async () => {
   const wanted = text.value.trim();
-  hits.value = wanted === '' ? [] : (await call<{ hits: Hit[] }>(`/find?q=${encodeURIComponent(wanted)}`).catch(() => ({ hits: [] }))).hits;
+  const found = wanted === '' ? [] : (await call<{ hits: Hit[] }>(`/find?q=${encodeURIComponent(wanted)}`).catch(() => ({ hits: [] }))).hits;
+  // The text may have moved on meanwhile; then another answer is on its way.
+  if (wanted !== text.value.trim()) return;
+  hits.value = found;
   searched.value = wanted;
 }, 150);
 

@@ -60,7 +60,7 @@ const place = (crawl: Crawl) => (crawl.folder === '' ? crawl.storage : `${crawl.
     </EmptyState>
     <div v-else class="min-h-0 overflow-auto border border-rule bg-card">
       <table class="w-full text-left">
-        <thead class="sticky top-0 border-b border-ink bg-card"><tr><th class="px-4 py-1.5">Folder</th><th>Last run</th><th class="pr-6 text-right">Files</th><th class="pr-6 text-right">Opened</th><th class="pr-6 text-right">Found</th><th>To decide</th><th></th></tr></thead>
+        <thead class="sticky top-0 border-b border-ink bg-card"><tr><th class="px-4 py-1.5">Folder</th><th>Last run</th><th class="pr-6 text-right">Files</th><th class="pr-6 text-right">Opened</th><th class="pr-6 text-right">Found</th><th>To decide</th><th><span class="sr-only">Act</span></th></tr></thead>
         <tbody>
           <tr v-for="crawl in crawls.value.value" :key="crawl.id" class="border-b border-hairline">
             <td class="px-4 py-2"><RouterLink v-if="crawl.lastRun" class="plain-link font-semibold" :to="`/crawls/${crawl.lastRun.id}`">{{ place(crawl) }}</RouterLink><span v-else>{{ place(crawl) }}</span></td>
@@ -69,7 +69,7 @@ const place = (crawl: Crawl) => (crawl.folder === '' ? crawl.storage : `${crawl.
               <td class="mono pr-6 text-right">{{ countText(crawl.lastRun.files) }}</td><td class="mono pr-6 text-right">{{ countText(crawl.lastRun.opened) }}</td><td class="mono pr-6 text-right">{{ countText(crawl.lastRun.findings) }}</td>
               <td><TagMark v-if="crawl.lastRun.undecided > 0" tone="dusk">{{ crawl.lastRun.undecided }} undecided</TagMark><span v-else class="text-muted">none</span></td>
             </template>
-            <td class="py-1 pr-4 text-right"><BaseButton :disabled="starting" @click="start(crawl)">Crawl again</BaseButton></td>
+            <td class="py-1 pr-4 text-right"><BaseButton :disabled="starting" @click="start({ storage: crawl.storage, folder: crawl.folder })">Crawl again</BaseButton></td>
           </tr>
         </tbody>
       </table>
