@@ -1,10 +1,10 @@
 /** The HTTP side: guard, health at once, the API when its services are there, the pages. */
+import { createRequire } from 'node:module';
 import path from 'node:path';
 import express, { Router, type Express } from 'express';
 import helmet from 'helmet';
 import { pinoHttp } from 'pino-http';
 import type { Logger } from 'pino';
-import swaggerUi from 'swagger-ui-dist';
 import { catalogRoutes } from './api/catalog-routes';
 import { crawlRoutes } from './api/crawl-routes';
 import { queryRoutes } from './api/query-routes';
@@ -71,6 +71,7 @@ function docs(): Router {
   router.get('/start.js', (_request, response) => {
     response.type('js').send("window.onload = () => SwaggerUIBundle({ url: '/api/openapi.json', dom_id: '#swagger-ui' });");
   });
-  router.use(express.static(swaggerUi.absolutePath(), { index: false }));
+  // Found by its place: importing the package would load the whole of it at every start.
+  router.use(express.static(path.dirname(createRequire(import.meta.url).resolve('swagger-ui-dist/package.json')), { index: false }));
   return router;
 }

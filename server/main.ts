@@ -53,8 +53,6 @@ async function start(args: readonly string[], onStop: (stop: () => Promise<void>
     server.closeAllConnections();
   }));
 
-  const database = await Database.open(config.home, say);
-  onStop(() => database.close());
   const engine = (role: 'query' | 'work') => {
     const made = new Engine({ role, memory: config.engineMemory, threads: config.engineThreads, onCrash: (message) => log.error(message) });
     onStop(() => made.close());
@@ -62,7 +60,7 @@ async function start(args: readonly string[], onStop: (stop: () => Promise<void>
   };
   const queryEngine = engine('query');
   const workEngine = engine('work');
-  await Promise.all([queryEngine.start(), workEngine.start()]);
+  const [database] = await Promise.all([Database.open(config.home, say, onStop), queryEngine.start(), workEngine.start()]);
   const events = new Events();
   const jobs = new Jobs(database, events, (error, job) => log.error({ err: error, job: job.id }, `${job.title} failed`));
   await jobs.markInterrupted();

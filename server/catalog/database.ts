@@ -34,8 +34,8 @@ export class Database implements Sql {
 
   private constructor(readonly folder: string) {}
 
-  /** Opens the database in the data folder, making it first when it is new. */
-  static async open(home: string, say: (line: string) => void): Promise<Database> {
+  /** Opens the database in the data folder, making it first when it is new. `onStop` is told how to close it. */
+  static async open(home: string, say: (line: string) => void, onStop: (stop: () => Promise<void>) => void): Promise<Database> {
     const folder = path.join(home, 'catalog');
     if (!existsSync(folder)) {
       say('Making the catalog database …');
@@ -50,6 +50,7 @@ export class Database implements Sql {
     // Without this file the database would be made anew in the folder, and what it knew would be gone without a word.
     if (!existsSync(path.join(folder, 'PG_VERSION'))) throw damaged(folder);
     const database = new Database(folder);
+    onStop(() => database.close());
     await database.#start();
     await database.#migrate();
     return database;

@@ -1,1 +1,0 @@
-declare module 'swagger-ui-dist' { const it: { absolutePath(): string }; export default it; }
