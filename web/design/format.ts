@@ -80,5 +80,5 @@ export function cellText(value: unknown): string {
 
 /** Types whose values line up at the right. */
 export function isNumeric(type: string): boolean {
-  return /^(tinyint|smallint|integer|bigint|hugeint|u\w*int\w*|float|double|decimal)/.test(type);
+  return /^(tinyint|smallint|integer|bigint|hugeint|u\w*int\w*|float|double|decimal)(\(\d+,\s*\d+\))?$/.test(type);
 }
