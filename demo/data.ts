@@ -1,5 +1,5 @@
 /** The made-up measurements, as SQL over the engine's hash of (seed, buoy, time): the same on every run. */
-import { DAYS, FIRST_DAY, PLACES } from './ports';
+import { DAYS, FIRST_DAY, PLACES, type DemoPorts } from './ports';
 
 /** 0 to 1, by whole numbers that name the draw. */
 const MACROS = `
@@ -16,21 +16,38 @@ const MEASURES = `
   round(12.9 - 0.0042 * (tick / 144) - 0.12 * draw(buoy, tick // 144, 7) - 0.1 * draw(buoy, tick, 8), 2)::FLOAT AS battery_v,
   CASE WHEN taken_at >= TIMESTAMPTZ '2026-03-01 00:00:00+00' THEN round(0.6 + 2.2 * draw(buoy, tick // 144, 9) * greatest(0.0, sin(2 * pi() * (tick / 144 - 58) / 120)) + 0.2 * draw(buoy, tick, 10), 2) END AS chlorophyll_ug_l`;
 
-/** `demo.soundings`: one row a buoy and ten minutes; TB-09 is silent for two days. At a larger scale buoys are added. */
-export function soundingsSql(scale: number): string {
-  return `${MACROS}
-    CREATE SCHEMA IF NOT EXISTS demo;
+export const START_SQL = `${MACROS} CREATE SCHEMA IF NOT EXISTS demo;`;
+
+const TICKS_A_DAY = 144;
+
+/**
+ * `demo.soundings` of the days [from, to): one row a buoy and ten minutes; TB-09 is silent for two days. At a larger
+ * scale buoys are added.
+ */
+function soundingsSql(from: number, to: number, scale: number): string {
+  return `
     CREATE OR REPLACE TABLE demo.soundings AS
     SELECT taken_at, buoy_id, buoy, taken_at::DATE AS day, ${MEASURES}
     FROM (
       SELECT tick, buoy, 'TB-' || lpad(buoy::VARCHAR, 2, '0') AS buoy_id, TIMESTAMPTZ '${FIRST_DAY} 00:00:00+00' + to_minutes(tick * 10) AS taken_at
-      FROM range(${DAYS * 144}) ticks(tick), range(1, ${48 * scale + 1}) buoys(buoy)
+      FROM range(${from * TICKS_A_DAY}, ${to * TICKS_A_DAY}) ticks(tick), range(1, ${48 * scale + 1}) buoys(buoy)
     )
     WHERE NOT (buoy = 9 AND taken_at::DATE IN (DATE '2026-02-10', DATE '2026-02-11'))
     ORDER BY day, buoy, taken_at`;
 }
 
-/** What arrived for one day and group: with some transmissions twice. */
+/** Sees to it that a day is in `demo.soundings`: as many days at once as fit the engine's memory at the scale. */
+export function soundingsByDay({ run, scale }: Pick<DemoPorts, 'run' | 'scale'>): (n: number) => Promise<void> {
+  const window = Math.ceil(DAYS / scale);
+  let from = -Infinity;
+  return async (n) => {
+    if (n >= from && n < from + window) return;
+    from = n;
+    await run(soundingsSql(from, Math.min(DAYS, from + window), scale));
+  };
+}
+
+/** What arrived for one day and group of buoys: with some transmissions twice. */
 export function landedSoundings(day: string, group: number): string {
   const columns = `taken_at, buoy_id, depth_m, temp_c, salinity_psu, oxygen_mg_l, turbidity_ntu, battery_v${day >= '2026-03-01' ? ', chlorophyll_ug_l' : ''}`;
   const rows = `FROM demo.soundings WHERE day = DATE '${day}' AND (buoy - 1) % ${PLACES.length} = ${group}`;

@@ -5,12 +5,13 @@ import { gzipSync } from 'node:zlib';
 import { landedSoundings } from './data';
 import { DAYS, dayText, PLACES, SeededIds, slug, type DemoPorts } from './ports';
 
-export async function landSoundings({ run, localRoot, progress }: DemoPorts): Promise<void> {
+export async function landSoundings({ run, localRoot, progress, wantDay }: DemoPorts): Promise<void> {
   for (let n = 0; n < DAYS; n++) {
     const day = dayText(n);
     const folder = path.join(localRoot, 'landing/soundings', `day=${day}`);
     mkdirSync(folder, { recursive: true });
     const files = PLACES.map((place) => path.join(folder, `${slug(place)}.parquet`));
+    await wantDay(n);
     await run(files.map((file, group) => `COPY (${landedSoundings(day, group)}) TO '${file}' (FORMAT parquet, COMPRESSION snappy)`).join('; '));
     files.forEach((file) => stamp(file, `${day}T23:58:00Z`));
     progress('Landing soundings', n + 1, DAYS);

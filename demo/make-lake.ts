@@ -1,13 +1,14 @@
 /** Makes the whole demo lake, step by step. */
-import { BOTTLES_SQL, LIMITS_SQL, SIGHTINGS_SQL, soundingsSql } from './data';
+import { BOTTLES_SQL, LIMITS_SQL, SIGHTINGS_SQL, soundingsByDay, START_SQL } from './data';
 import { landBottleSheets, landBuoyLogs, landLimits, landScratch, landSightings, landSoundings } from './landing';
 import type { DemoPorts } from './ports';
 import { publishViews } from './published';
 import { refineBottles, refineLimits, refineSightings, refineSoundings } from './refined';
 
-export async function makeLake(ports: DemoPorts): Promise<void> {
+export async function makeLake(given: Omit<DemoPorts, 'wantDay'>): Promise<void> {
+  const ports: DemoPorts = { ...given, wantDay: soundingsByDay(given) };
   ports.progress('Measuring the bay', 0, 1);
-  for (const sql of [soundingsSql(ports.scale), BOTTLES_SQL, SIGHTINGS_SQL, LIMITS_SQL]) await ports.run(sql);
+  for (const sql of [START_SQL, BOTTLES_SQL, SIGHTINGS_SQL, LIMITS_SQL]) await ports.run(sql);
   await landSoundings(ports);
   await landBottleSheets(ports);
   await landSightings(ports);

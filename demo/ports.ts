@@ -18,6 +18,8 @@ export interface DemoPorts {
   ids: Ids;
   /** Multiplies the soundings. */
   scale: number;
+  /** Has the measurements of the n-th day at hand in `demo.soundings`. */
+  wantDay(n: number): Promise<void>;
   progress(doing: string, done: number, total: number): void;
 }
 

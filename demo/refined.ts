@@ -43,14 +43,16 @@ export async function refineSoundings(ports: DemoPorts): Promise<void> {
     }
     ports.clock.set(at);
     const files: WrittenFile[] = [];
-    for (let day = from; day < to; day++) files.push(...(await writeDay(ports, table, dayText(day))));
+    for (let day = from; day < to; day++) files.push(...(await writeDay(ports, table, day)));
     await appendIceberg(table, files, commitPorts(ports, 'soundings load'));
     ports.progress('Refining soundings', index + 1, loads.length);
   }
 }
 
 /** Two files a day, by buoy number, sorted by buoy: so bounds on buoy_id tell them apart. */
-async function writeDay(ports: DemoPorts, table: IcebergTable, day: string): Promise<WrittenFile[]> {
+async function writeDay(ports: DemoPorts, table: IcebergTable, n: number): Promise<WrittenFile[]> {
+  const day = dayText(n);
+  await ports.wantDay(n);
   const { metadata } = await table.current();
   const json = metadata.schemas.find((each) => each['schema-id'] === metadata['current-schema-id'])!;
   const schema = parseIcebergSchema(json, table.name);

@@ -28,7 +28,7 @@ export async function makeDemo({ config, database, lake, workEngine, readiness }
     const [namespace, table] = name.split('.') as [string, string];
     return createRelation(database, { namespace, name: table, kind: 'table', format, storageId: storage.id, location: place, managed: true, definition: { kind: 'lake', pointer: 'catalog' }, description }, config.person);
   };
-  const ports: DemoPorts = {
+  const ports: Omit<DemoPorts, 'wantDay'> = {
     run: (sql) => workEngine.call('run', { sql }),
     localRoot: store.root,
     store,
