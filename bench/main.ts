@@ -9,7 +9,7 @@ import { projectRoot } from '../server/program-files';
 import { benchCrawls } from './crawls';
 import { benchMemory, benchPages } from './footprint';
 import type { Claim } from './lib/measure';
-import { startServer } from './lib/server';
+import { startServer, type Running } from './lib/server';
 import { benchQueries } from './queries';
 
 const SCALE = 20;
@@ -17,20 +17,24 @@ const only = process.argv.includes('--only') ? process.argv[process.argv.indexOf
 const claims: Claim[] = [];
 
 if (!only || only === 'queries') {
-  const large = await startServer(SCALE, 4792);
-  claims.push(...(await benchQueries(large)), ...benchMemory(large));
-  await large.stop();
+  await withServer(await startServer(SCALE, 4792), async (large) => claims.push(...(await benchQueries(large)), ...benchMemory(large)));
 }
 if (!only || only === 'crawls') {
-  const small = await startServer(1, 4793, { fresh: true });
-  claims.push(...(await benchCrawls(small)));
-  await small.stop();
+  await withServer(await startServer(1, 4793, { fresh: true }), async (small) => claims.push(...(await benchCrawls(small))));
 }
 if (!only || only === 'pages') claims.push(...benchPages());
 
 for (const { what, limit, measured, reference, holds } of claims) console.log(`${holds ? 'holds ' : 'MISSED'}  ${what}: ${measured}; limit: ${limit}; reference: ${reference}`);
 if (!only) writeFileSync(path.join(projectRoot, 'docs/bench.md'), report(claims));
 process.exit(claims.every((claim) => claim.holds) ? 0 : 1);
+
+async function withServer(server: Running, work: (server: Running) => Promise<unknown>): Promise<void> {
+  try {
+    await work(server);
+  } finally {
+    await server.stop();
+  }
+}
 
 function report(all: readonly Claim[]): string {
   const rows = all.map(({ what, limit, measured, reference, holds }) => `| ${what} | ${limit} | ${measured} | ${reference} | ${holds ? 'yes' : '**no**'} |`);

@@ -5,6 +5,8 @@ import path from 'node:path';
 import { pino } from 'pino';
 import { createApp } from './app';
 import { Database } from './catalog/database';
+import { ReceiptBook } from './catalog/receipt-book';
+import { RelationNames } from './catalog/relation-names';
 import { ConfigError, readConfig, type Config } from './config';
 import { Crawler } from './crawl/crawler';
 import { makeDemo } from './demo/make-demo';
@@ -69,9 +71,13 @@ async function start(args: readonly string[], onStop: (stop: () => Promise<void>
   await lake.open();
   const inspector = new Inspector(workEngine);
   const files = new FilesAsTable(lake, inspector);
+  const names = new RelationNames(database, events);
+  const receipts = new ReceiptBook(database, events, log);
+  onStop(() => receipts.settled());
   const services: Services = {
     config, log, database, events, jobs, lake, inspector, files, queryEngine, workEngine, readiness,
-    queries: new Queries(lake, files, queryEngine, events, config),
+    names, receipts,
+    queries: new Queries(lake, files, queryEngine, names, receipts, config),
     crawler: new Crawler(lake, inspector, jobs, events),
   };
   if (config.demo) await makeDemo(services, say);

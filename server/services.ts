@@ -1,6 +1,8 @@
 /** Everything the routes use, made once at start. */
 import type { Logger } from 'pino';
 import type { Database } from './catalog/database';
+import type { ReceiptBook } from './catalog/receipt-book';
+import type { RelationNames } from './catalog/relation-names';
 import type { Config } from './config';
 import type { Crawler } from './crawl/crawler';
 import type { Engine } from './engine/engine';
@@ -23,6 +25,8 @@ export interface Services {
   files: FilesAsTable;
   queryEngine: Engine;
   workEngine: Engine;
+  names: RelationNames;
+  receipts: ReceiptBook;
   queries: Queries;
   crawler: Crawler;
   readiness: Readiness;

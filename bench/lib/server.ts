@@ -24,10 +24,10 @@ export async function startServer(scale: number, port: number, options: { fresh?
   const script = `import(${JSON.stringify(path.join(projectRoot, 'dist/server/main.js'))}).then(({ main }) => main(['--scale', '${scale}']))`;
   const child = spawn(process.execPath, ['-e', script], { stdio: ['ignore', 'ignore', 'inherit'], env: { ...process.env, KIND_HARBOR_HOME: home, KIND_HARBOR_PORT: String(port), KIND_HARBOR_QUERY_SECONDS: '300' } });
   for (;;) {
+    await new Promise((resolve) => setTimeout(resolve, 100));
     if (child.exitCode !== null) throw new Error(`The server ended with code ${child.exitCode}.`);
     const healthy = await fetch(`${base}/health`).then((answer) => answer.status === 200, () => false);
     if (healthy) break;
-    await new Promise((resolve) => setTimeout(resolve, 100));
   }
   const ask = async <T>(address: string, init?: RequestInit): Promise<T> => {
     const answer = await fetch(`${base}${address}`, init);

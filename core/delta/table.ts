@@ -1,6 +1,7 @@
 import { LakeError } from '../errors';
 import { planScan, type DataFile } from '../scan/plan';
 import type { Predicate } from '../scan/predicate';
+import { remembering } from '../scan/prune';
 import { constantStats } from '../scan/constant-stats';
 import { findField, type TableSchema } from '../schema/types';
 import type { ObjectStore } from '../storage/object-store';
@@ -135,7 +136,7 @@ export class DeltaTable implements LakeTable {
       partition,
       constants,
       partitionStats: constantStats(constants, schema.fields),
-      stats: statsLookup(add.stats, schema.fields),
+      stats: remembering(statsLookup(add.stats, schema.fields)),
     };
   }
 

@@ -1,7 +1,7 @@
 import { LakeError } from '../errors';
 import { planScan, type DataFile } from '../scan/plan';
 import type { Predicate } from '../scan/predicate';
-import type { ColumnStats, StatsLookup } from '../scan/prune';
+import { remembering, type ColumnStats, type StatsLookup } from '../scan/prune';
 import { findField, type Field, type TableSchema } from '../schema/types';
 import type { ObjectStore } from '../storage/object-store';
 import { below, joinPath } from '../storage/paths';
@@ -149,8 +149,8 @@ export class IcebergTable implements LakeTable {
       rows: file.rows,
       partition: Object.fromEntries(parts.map((part) => [part.name, partitionText(part.transform, part.source.type, part.value)])),
       constants: {},
-      partitionStats: partitionLookup(parts, schema.fields),
-      stats: metricsLookup(file, schema.fields),
+      partitionStats: remembering(partitionLookup(parts, schema.fields)),
+      stats: remembering(metricsLookup(file, schema.fields)),
     };
   }
 

@@ -17,6 +17,18 @@ export interface ColumnStats {
 
 export type StatsLookup = (column: ColumnPath) => ColumnStats | undefined;
 
+/** The same lookup, asked once a column: files are judged again and again, by query after query. */
+export function remembering(lookup: StatsLookup): StatsLookup {
+  const known = new Map<string, ColumnStats | undefined>();
+  return (column) => {
+    const key = column.length === 1 ? column[0]! : column.join('\0');
+    if (known.has(key)) return known.get(key);
+    const stats = lookup(column);
+    known.set(key, stats);
+    return stats;
+  };
+}
+
 /** False only when no row can satisfy the predicate. */
 export function mightMatch(predicate: Predicate, stats: StatsLookup): boolean {
   switch (predicate.op) {

@@ -1,7 +1,7 @@
 import { open } from 'node:fs/promises';
 import Joi from 'joi';
 import { LakeError } from '../../core/errors';
-import { findReceipt, listReceipts, type Receipt } from '../catalog/receipts';
+import type { Receipt } from '../catalog/receipts';
 import { PAGE_ROWS } from '../engine/messages';
 import type { Route } from '../http/routes';
 import type { KeptResult } from '../query/queries';
@@ -11,14 +11,14 @@ import { id, sqlText } from './schemas';
 
 const MAX_KEPT_ROWS = 1_000_000;
 
-export function queryRoutes({ queries, database, config }: Services): Route[] {
+export function queryRoutes({ queries, receipts, config }: Services): Route[] {
   const resultOf = (key: string) => {
     const kept = queries.results.get(key);
     if (!kept) throw new LakeError('not-found', 'The rows of this result are no longer kept. Run the query again.');
     return kept;
   };
   const receiptOf = async (key: string): Promise<Receipt> => {
-    const receipt = await findReceipt(database, key);
+    const receipt = await receipts.find(key);
     if (!receipt) throw new LakeError('not-found', 'There is no such receipt.');
     return receipt;
   };
@@ -62,7 +62,7 @@ export function queryRoutes({ queries, database, config }: Services): Route[] {
     {
       method: 'get', path: '/receipts', summary: 'Recent receipts', answer: 'Receipts, newest first',
       query: Joi.object({ limit: Joi.number().integer().min(1).max(500).default(50), kind: Joi.string().valid('query', 'write') }),
-      handle: ({ query }) => listReceipts(database, query.limit as number, query.kind as 'query' | undefined),
+      handle: ({ query }) => receipts.list(query.limit as number, query.kind as 'query' | undefined),
     },
     {
       method: 'get', path: '/receipts/{id}', summary: 'One receipt', answer: 'The receipt',

@@ -32,11 +32,11 @@ export interface Receipt {
 
 const COLUMNS = `id, at, who, kind, outcome, sql, tables, written, row_count::float8 AS "rowCount", plan_ms AS "planMs", engine_ms AS "engineMs", total_ms AS "totalMs", problem`;
 
-export async function storeReceipt(sql: Sql, receipt: Omit<Receipt, 'at'>): Promise<void> {
+export async function storeReceipt(sql: Sql, receipt: Receipt): Promise<void> {
   await sql.query(
-    `INSERT INTO receipt (id, who, kind, outcome, sql, tables, written, row_count, plan_ms, engine_ms, total_ms, problem)
-     VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12)`,
-    [receipt.id, receipt.who, receipt.kind, receipt.outcome, receipt.sql, JSON.stringify(receipt.tables), receipt.written && JSON.stringify(receipt.written),
+    `INSERT INTO receipt (id, at, who, kind, outcome, sql, tables, written, row_count, plan_ms, engine_ms, total_ms, problem)
+     VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13)`,
+    [receipt.id, receipt.at, receipt.who, receipt.kind, receipt.outcome, receipt.sql, JSON.stringify(receipt.tables), receipt.written && JSON.stringify(receipt.written),
       receipt.rowCount, receipt.planMs, receipt.engineMs, receipt.totalMs, receipt.problem],
   );
 }

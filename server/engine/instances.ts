@@ -26,9 +26,9 @@ export function quoteList(texts: readonly string[]): string {
 }
 
 /** From here on the instance opens only what is allowed, and nobody can change that. */
-export async function seal(connection: DuckDBConnection, allow: { files: string[] } | { folders: string[] }): Promise<void> {
+export function sealStatements(allow: { files: string[] } | { folders: string[] }): string {
   const list = 'files' in allow ? `SET allowed_paths = ${quoteList(allow.files)}` : `SET allowed_directories = ${quoteList(allow.folders.map((folder) => `${folder}/`))}`;
-  await connection.run(`${list}; SET enable_external_access = false; SET lock_configuration = true;`);
+  return `${list}; SET enable_external_access = false; SET lock_configuration = true`;
 }
 
 /** Keeps `ahead` instances ready, since making one takes longer than a small query. */

@@ -2,7 +2,7 @@
 import { open, type FileHandle } from 'node:fs/promises';
 import type { DuckDBConnection } from '@duckdb/node-api';
 import { EngineError } from './failures';
-import { dispose, seal, type InstancePool } from './instances';
+import { dispose, sealStatements, type InstancePool } from './instances';
 import { PAGE_ROWS, type QueryReply, type QueryRequest, type ResultColumn } from './messages';
 import { chunkRows, converter, shownType } from './values';
 
@@ -23,8 +23,8 @@ export class RunningQueries {
     try {
       state.connection = sealed.connection;
       const started = performance.now();
-      for (const statement of request.setup) await sealed.connection.run(statement);
-      await seal(sealed.connection, request.allow);
+      // In one call: each costs about a millisecond of its own.
+      await sealed.connection.run([...request.setup, sealStatements(request.allow)].join('; '));
       if (state.stop) throw new Error('INTERRUPT');
       const reply = await collect(sealed.connection, request);
       return { ...reply, millis: performance.now() - started };
@@ -35,7 +35,8 @@ export class RunningQueries {
     } finally {
       clearTimeout(timer);
       this.#running.delete(request.id);
-      dispose(sealed);
+      // After the answer is on its way: taking an instance down takes a few milliseconds.
+      setImmediate(() => dispose(sealed));
     }
   }
 

@@ -5,18 +5,20 @@ import path from 'node:path';
 import PQueue from 'p-queue';
 import { LakeError } from '../../core/errors';
 import { filesToRead } from '../../core/scan/plan';
-import { storeReceipt, type Receipt, type ReceiptTable } from '../catalog/receipts';
+import type { ReceiptBook } from '../catalog/receipt-book';
+import type { Receipt, ReceiptTable } from '../catalog/receipts';
+import type { RelationNames } from '../catalog/relation-names';
 import type { Config } from '../config';
 import type { EngineCalls } from '../engine/engine';
 import type { QueryReply, ResultColumn } from '../engine/messages';
 import { scanStatements } from '../engine/scan-sql';
 import { translateError } from '../engine/translate';
-import type { Events } from '../events';
 import { csvHeaders } from '../lake/csv-headers';
 import type { FilesAsTable } from '../lake/files-as-table';
 import type { Lake } from '../lake/lake';
 import { prepareQuery, type PlannedTable, type PreparedQuery } from './prepare';
 import { Resolver, type Pins } from './resolve';
+import { Statements } from './statements';
 
 export interface QueryOptions {
   /** Chosen by the caller when it may want to cancel. */
@@ -62,14 +64,17 @@ export class Queries {
   readonly #pending = new Set<string>();
   readonly results = new Map<string, KeptResult>();
   readonly #folder: string;
+  readonly #statements: Statements;
 
   constructor(
     readonly lake: Lake,
     readonly files: FilesAsTable,
     readonly engine: EngineCalls,
-    readonly events: Events,
+    readonly names: RelationNames,
+    readonly receipts: ReceiptBook,
     readonly config: Config,
   ) {
+    this.#statements = new Statements(engine);
     this.#folder = path.join(config.home, 'results');
     rmSync(this.#folder, { recursive: true, force: true });
     mkdirSync(this.#folder, { recursive: true });
@@ -93,12 +98,12 @@ export class Queries {
       const reply = await this.#queue.add(() => this.#execute(id, prepared, options));
       const totalMs = performance.now() - started;
       if (options.keep) this.#keep(id, reply, tables);
-      await this.#storeReceipt(id, options, { outcome: 'done', tables, rowCount: reply.rowCount, planMs, engineMs: reply.millis, totalMs, problem: null });
+      this.#keepReceipt(id, options, { outcome: 'done', tables, rowCount: reply.rowCount, planMs, engineMs: reply.millis, totalMs, problem: null });
       return { id, columns: reply.columns, rows: reply.rows, rowCount: reply.rowCount, truncated: reply.truncated, receipt: { id, tables, planMs, engineMs: reply.millis, totalMs } };
     } catch (error) {
       const cancelled = error instanceof LakeError && error.kind === 'cancelled';
       const problem = error instanceof LakeError ? error.message : 'An unexpected error.';
-      await this.#storeReceipt(id, options, { outcome: cancelled ? 'cancelled' : 'failed', tables, rowCount: null, planMs, engineMs: null, totalMs: performance.now() - started, problem });
+      this.#keepReceipt(id, options, { outcome: cancelled ? 'cancelled' : 'failed', tables, rowCount: null, planMs, engineMs: null, totalMs: performance.now() - started, problem });
       throw error;
     } finally {
       this.#pending.delete(id);
@@ -116,7 +121,7 @@ export class Queries {
   }
 
   async #prepare(sql: string, pins: Pins): Promise<PreparedQuery> {
-    const resolver = new Resolver(this.lake, this.files, this.engine, pins);
+    const resolver = new Resolver(this.lake, this.names, this.files, this.#statements, pins);
     return prepareQuery(await resolver.resolve(sql), this.engine, this.roots);
   }
 
@@ -152,9 +157,8 @@ export class Queries {
     rmSync(kept.file, { force: true });
   }
 
-  async #storeReceipt(id: string, options: QueryOptions, outcome: Pick<Receipt, 'outcome' | 'tables' | 'rowCount' | 'planMs' | 'engineMs' | 'totalMs' | 'problem'>): Promise<void> {
-    await storeReceipt(this.lake.database, { id, who: options.who, kind: 'query', sql: options.sql, written: null, ...outcome });
-    this.events.tell({ topic: 'receipt', id });
+  #keepReceipt(id: string, options: QueryOptions, outcome: Pick<Receipt, 'outcome' | 'tables' | 'rowCount' | 'planMs' | 'engineMs' | 'totalMs' | 'problem'>): void {
+    this.receipts.put({ id, who: options.who, kind: 'query', sql: options.sql, written: null, ...outcome });
   }
 }
 

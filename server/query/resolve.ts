@@ -1,11 +1,13 @@
 /** From the names in a query to tables at a version: the catalog's tables, its views with what they read, and files by path. */
 import { LakeError } from '../../core/errors';
-import { readStatement, type SqlTree, type Statement, type TableReference } from '../../core/sql/statement';
+import type { Statement, TableReference } from '../../core/sql/statement';
 import type { AsOf, LakeTable, Snapshot } from '../../core/table/contract';
 import { LATEST } from '../../core/table/contract';
-import { findByBareName, getRelation, type Relation } from '../catalog/relations';
+import type { RelationNames } from '../catalog/relation-names';
+import { findByBareName, type Relation } from '../catalog/relations';
 import type { Lake, OpenStorage } from '../lake/lake';
 import type { FilesAsTable } from '../lake/files-as-table';
+import type { Statements } from './statements';
 
 /** One table of a query, at the state it is read at. */
 export interface ResolvedTable {
@@ -40,13 +42,14 @@ export class Resolver {
   /** For one query: tables named several times are opened once, so all references agree on what is latest. */
   constructor(
     readonly lake: Lake,
+    readonly names: RelationNames,
     readonly files: FilesAsTable,
-    readonly tree: SqlTree,
+    readonly statements: Statements,
     readonly pins: Pins,
   ) {}
 
   async resolve(sql: string): Promise<ResolvedQuery> {
-    return this.#resolve(await readStatement(sql, this.tree), []);
+    return this.#resolve(await this.statements.read(sql), []);
   }
 
   async #resolve(statement: Statement, views: string[]): Promise<ResolvedQuery> {
@@ -69,7 +72,7 @@ export class Resolver {
   }
 
   async #relation(name: readonly string[]): Promise<Relation> {
-    if (name.length === 2) return getRelation(this.lake.database, name[0]!, name[1]!);
+    if (name.length === 2) return this.names.get(name[0]!, name[1]!);
     const found = await findByBareName(this.lake.database, name[0]!);
     if (found.length === 1) return found[0]!;
     if (found.length === 0) throw new LakeError('not-found', `There is no table "${name[0]}" in the catalog.`, { hint: 'Tables are named namespace.table; files can be read as "storage:path/to/folder".' });
@@ -81,7 +84,7 @@ export class Resolver {
     if (reference.asOf.kind !== 'latest') throw new LakeError('bad-request', `${name} is a view; ask for the past of the tables that it reads instead.`);
     if (views.includes(name) || views.length >= MAX_VIEW_DEPTH) throw new LakeError('bad-request', `The view ${name} reads itself, by way of ${views.join(', ')}.`);
     const { sql } = relation.definition as { sql: string };
-    return readStatement(sql, this.tree).then((statement) => this.#resolve(statement, [...views, name]));
+    return this.statements.read(sql).then((statement) => this.#resolve(statement, [...views, name]));
   }
 
   #table(relation: Relation, asOf: AsOf): Promise<ResolvedTable> {

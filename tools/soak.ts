@@ -1,0 +1,126 @@
+/**
+ * `npm run soak`: what takes too long for `npm test`: writers killed at random moments a thousand times, and long
+ * random histories against a simple model. `-- --kills N --histories N --seed N` sets the amounts.
+ */
+import { fork } from 'node:child_process';
+import { mkdirSync, mkdtempSync, rmSync } from 'node:fs';
+import os from 'node:os';
+import path from 'node:path';
+import { append, createDeltaTable, latestState, overwrite, replaceFiles, restore } from '../core/delta/operations';
+import { DeltaTable } from '../core/delta/table';
+import { append as appendIceberg, createIcebergTable } from '../core/iceberg/operations';
+import { FilePointer } from '../core/iceberg/pointer';
+import { IcebergTable } from '../core/iceberg/table';
+import { field } from '../core/schema/types';
+import { MemoryStore } from '../core/storage/memory-store';
+import { toBytes, type ObjectStore } from '../core/storage/object-store';
+import { LATEST, type LakeTable } from '../core/table/contract';
+import { testPorts, writtenFile } from '../core/testing/ports';
+import { projectRoot } from '../server/program-files';
+import { DiskStore } from '../server/storage/disk-store';
+
+const option = (name: string, otherwise: number) => {
+  const at = process.argv.indexOf(`--${name}`);
+  return at < 0 ? otherwise : Number(process.argv[at + 1]);
+};
+const seed = option('seed', 1);
+const schema = { fields: [field('n', 'long')] };
+
+/** 0 to 1, the same for a seed. */
+function randomFrom(start: number): () => number {
+  let state = start >>> 0;
+  return () => {
+    state = (Math.imul(state, 1664525) + 1013904223) >>> 0;
+    return state / 2 ** 32;
+  };
+}
+
+const open = (store: ObjectStore, format: string): LakeTable => (format === 'delta' ? new DeltaTable(store, 't', 't') : new IcebergTable(store, 't', 't', new FilePointer(store, 't')));
+async function rowsAt(table: LakeTable, version?: number): Promise<{ version: number; rows: number }> {
+  const snapshot = await table.snapshot(version === undefined ? LATEST : { kind: 'number', number: BigInt(version) });
+  return { version: snapshot.version, rows: (await snapshot.files()).reduce((sum, file) => sum + file.rows!, 0) };
+}
+
+/** Each round a writer is killed after a random time; the table must be whole, and stay so for the next writer. */
+async function kills(format: string, rounds: number): Promise<void> {
+  const root = mkdtempSync(path.join(os.tmpdir(), 'soak-'));
+  mkdirSync(path.join(root, 't'));
+  const store = new DiskStore(root);
+  if (format === 'delta') await createDeltaTable(new DeltaTable(store, 't', 't'), { schema }, testPorts());
+  else await createIcebergTable(new IcebergTable(store, 't', 't', new FilePointer(store, 't')), { schema }, testPorts());
+  const random = randomFrom(seed);
+  let before = 0;
+  for (let round = 1; round <= rounds; round++) {
+    const child = fork(path.join(projectRoot, 'server/testing/commit-in-process.ts'), [root, format, String(round), '1000'], { execArgv: ['--import', 'tsx'], cwd: projectRoot });
+    const died = new Promise((resolve) => child.on('exit', resolve));
+    await new Promise((resolve) => setTimeout(resolve, 500 + random() * 400));
+    child.kill('SIGKILL');
+    await died;
+    const { version, rows } = await rowsAt(open(store, format));
+    if (rows !== version || version < before) throw new Error(`${format}, round ${round}: version ${version} has ${rows} rows, it was ${before}`);
+    before = version;
+    if (round % 50 === 0) console.log(`${format}: ${round} kills, version ${version}`);
+  }
+  rmSync(root, { recursive: true, force: true });
+}
+
+/** Random appends, overwrites, replacements and restores; afterwards every version reads as the model says. */
+async function history(number: number): Promise<void> {
+  const random = randomFrom(seed * 1000 + number);
+  const store = new MemoryStore();
+  const table = new DeltaTable(store, 't', 't');
+  await createDeltaTable(table, { schema }, testPorts());
+  const model: Map<string, number>[] = [new Map()];
+  for (let step = 1; step <= 60; step++) {
+    const now = new Map(model.at(-1));
+    const ports = testPorts(step + 1);
+    const rows = 1 + Math.floor(random() * 9);
+    const name = `f${step}`;
+    await store.put(`t/${name}`, toBytes(name));
+    const file = writtenFile(`t/${name}`, 1, rows);
+    const act = random();
+    if (act < 0.5) await append(table, [file], ports);
+    else if (act < 0.65) {
+      await overwrite(table, [file], ports);
+      now.clear();
+    } else if (act < 0.85 && now.size > 0) {
+      const replaced = [...now.keys()][Math.floor(random() * now.size)]!;
+      await replaceFiles(table, { base: await latestState(table), replaced: [replaced], files: [file], operation: 'UPDATE', parameters: {}, metrics: {} }, ports);
+      now.delete(replaced);
+    } else {
+      const to = Math.floor(random() * model.length);
+      await restore(table, { kind: 'number', number: BigInt(to) }, ports);
+      model.push(new Map(model[to]));
+      continue;
+    }
+    now.set(name, rows);
+    model.push(now);
+  }
+  const reader = new DeltaTable(store, 't', 't');
+  for (const [version, files] of model.entries()) {
+    const { rows } = await rowsAt(reader, version);
+    const expected = [...files.values()].reduce((sum, each) => sum + each, 0);
+    if (rows !== expected) throw new Error(`history ${number}, version ${version}: ${rows} rows, the model has ${expected}`);
+  }
+}
+
+/** A table of many small commits opens, and every tenth version reads. */
+async function manyCommits(count: number): Promise<void> {
+  const store = new MemoryStore();
+  await createIcebergTable(new IcebergTable(store, 't', 't', new FilePointer(store, 't')), { schema }, testPorts());
+  const table = new IcebergTable(store, 't', 't', new FilePointer(store, 't'));
+  for (let n = 0; n < count; n++) await appendIceberg(table, [writtenFile(`t/data/${n}.parquet`, 1, 1)], testPorts(n + 2));
+  for (let version = 1; version <= count; version += 10) {
+    const { rows } = await rowsAt(open(store, 'iceberg'), version);
+    if (rows !== version) throw new Error(`iceberg version ${version} has ${rows} rows`);
+  }
+}
+
+await kills('delta', option('kills', 500));
+await kills('iceberg', option('kills', 500));
+const histories = option('histories', 300);
+for (let number = 1; number <= histories; number++) await history(number);
+console.log(`${histories} random histories read as their model says`);
+await manyCommits(option('commits', 200));
+console.log('All of the soak passed.');
+process.exit(0);
