@@ -1,4 +1,5 @@
 /** Relations by name, kept until the catalog changes: a query names tables far more often than they change. */
+import { keepPromise, Lru } from '../../core/lru';
 import type { Events } from '../events';
 import type { Database } from './database';
 import { getRelation, type Relation } from './relations';
@@ -6,7 +7,7 @@ import { getRelation, type Relation } from './relations';
 const MOST = 5000;
 
 export class RelationNames {
-  readonly #kept = new Map<string, Promise<Relation>>();
+  readonly #kept = new Lru<Promise<Relation>>(MOST);
 
   constructor(
     readonly database: Database,
@@ -19,13 +20,6 @@ export class RelationNames {
 
   /** Fails with `not-found` naming what there is instead. */
   get(namespace: string, name: string): Promise<Relation> {
-    const key = `${namespace}\0${name}`.toLowerCase();
-    const kept = this.#kept.get(key);
-    if (kept) return kept;
-    const found = getRelation(this.database, namespace, name);
-    this.#kept.set(key, found);
-    found.catch(() => this.#kept.delete(key));
-    if (this.#kept.size > MOST) this.#kept.delete(this.#kept.keys().next().value!);
-    return found;
+    return keepPromise(this.#kept, `${namespace}\0${name}`.toLowerCase(), () => getRelation(this.database, namespace, name));
   }
 }

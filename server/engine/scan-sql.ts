@@ -1,4 +1,4 @@
-/** Compiles a scan plan to the statements that make a relation of it in a one-use instance. */
+/** Compiles a scan plan to SQL that stands in its table's place in a one-use instance. */
 import { LakeError } from '../../core/errors';
 import type { CsvOptions, JsonOptions } from '../../core/folder/read-options';
 import { filesToRead, type DataFile, type ScanPlan } from '../../core/scan/plan';
@@ -10,7 +10,7 @@ import type { Value } from '../../core/values/value';
 import { quoteList } from './instances';
 
 export interface ScanInput {
-  /** Name of the relation to make. */
+  /** Unlike that of any other scan of the query; names what the setup makes. */
   name: string;
   plan: ScanPlan;
   /** Where a file of the plan can be opened on this machine. */
@@ -22,19 +22,25 @@ export interface ScanInput {
 /** Up to so many different partition values each get a branch of their own, with the values as constants; more are joined. */
 const BRANCH_LIMIT = 30;
 
-/** Statements that make `name` a temporary view over exactly the files to be read. */
-export function scanStatements(input: ScanInput): string[] {
+/** How to read exactly the files of a plan. */
+export interface Scan {
+  /** Statements to run before. */
+  setup: string[];
+  /** SQL that stands in a table's place. */
+  relation: string;
+}
+
+/** Lists up to so long stand in the query itself; longer ones in a variable, so that they are parsed once. */
+const INLINE_FILES = 50;
+
+export function scanOf(input: ScanInput): Scan {
   const files = filesToRead(input.plan);
   const { fields } = input.plan;
-  if (files.length === 0) return [view(input.name, emptySelect(fields))];
+  if (files.length === 0) return { setup: [], relation: `(${emptySelect(fields)})` };
   const constantColumns = fields.filter((field) => files.some((file) => field.name in file.constants));
   const groups = groupFiles(files, constantColumns, input.headers);
   if (groups.length <= BRANCH_LIMIT || input.plan.reader.kind !== 'parquet') return branches(input, groups, constantColumns);
   return joined(input, files, constantColumns);
-}
-
-function view(name: string, select: string): string {
-  return `CREATE TEMP VIEW ${quoteName(name)} AS ${select}`;
 }
 
 function emptySelect(fields: readonly Field[]): string {
@@ -60,33 +66,36 @@ function groupFiles(files: readonly DataFile[], constantColumns: readonly Field[
   return [...groups.values()];
 }
 
-function branches(input: ScanInput, groups: Group[], constantColumns: Field[]): string[] {
+function branches(input: ScanInput, groups: Group[], constantColumns: Field[]): Scan {
   const { name, plan } = input;
-  const statements: string[] = [];
+  const setup: string[] = [];
   const selects = groups.map((group, index) => {
-    const variable = `${name}_files_${index}`;
-    statements.push(`SET VARIABLE ${quoteName(variable)} = ${quoteList(group.files.map(input.localPath))}`);
+    const list = fileList(`${name}_files_${index}`, group.files.map(input.localPath), setup);
     const inFile = plan.fields.filter((field) => !constantColumns.includes(field));
     const columns = plan.fields.map((field) => (constantColumns.includes(field) ? `${literal(field.type, group.constants[field.name] ?? null)} AS ${quoteName(field.name)}` : sourceColumn(field, group.header, plan)));
-    return `SELECT ${columns.join(', ')} FROM ${reader(plan, inFile, `getvariable(${quoteText(variable)})`, group)}`;
+    return `SELECT ${columns.join(', ')} FROM ${reader(plan, inFile, list, group)}`;
   });
-  return [...statements, view(name, selects.join(' UNION ALL '))];
+  return { setup, relation: `(${selects.join(' UNION ALL ')})` };
+}
+
+/** The list as SQL: as it is, or by way of a variable that `setup` sets. */
+function fileList(variable: string, files: readonly string[], setup: string[]): string {
+  if (files.length <= INLINE_FILES) return quoteList(files);
+  setup.push(`SET VARIABLE ${quoteName(variable)} = ${quoteList(files)}`);
+  return `getvariable(${quoteText(variable)})`;
 }
 
 /** Many partitions: their values stand in a small table, joined by the file's index in the list. */
-function joined(input: ScanInput, files: DataFile[], constantColumns: Field[]): string[] {
+function joined(input: ScanInput, files: DataFile[], constantColumns: Field[]): Scan {
   const { name, plan } = input;
-  const variable = `${name}_files`;
   const parts = `${name}_parts`;
   const inFile = plan.fields.filter((field) => !constantColumns.includes(field));
   const lists = constantColumns.map((field) => `unnest([${files.map((file) => literal(field.type, file.constants[field.name] ?? null)).join(', ')}]) AS ${quoteName(field.name)}`);
   const columns = plan.fields.map((field) => `${constantColumns.includes(field) ? 'p' : 'f'}.${quoteName(field.name)}`);
-  return [
-    `SET VARIABLE ${quoteName(variable)} = ${quoteList(files.map(input.localPath))}`,
-    // The engine skips files by this join only if the key is an unsigned 64-bit integer.
-    `CREATE TEMP TABLE ${quoteName(parts)} AS SELECT unnest(range(${files.length}))::UBIGINT AS file_number, ${lists.join(', ')}`,
-    view(name, `SELECT ${columns.join(', ')} FROM ${reader(plan, inFile, `getvariable(${quoteText(variable)})`, { files, constants: {} })} AS f JOIN ${quoteName(parts)} AS p ON f.file_index = p.file_number`),
-  ];
+  // The engine skips files by this join only if the key is an unsigned 64-bit integer.
+  const setup = [`CREATE TEMP TABLE ${quoteName(parts)} AS SELECT unnest(range(${files.length}))::UBIGINT AS file_number, ${lists.join(', ')}`];
+  const list = fileList(`${name}_files`, files.map(input.localPath), setup);
+  return { setup, relation: `(SELECT ${columns.join(', ')} FROM ${reader(plan, inFile, list, { files, constants: {} })} AS f JOIN ${quoteName(parts)} AS p ON f.file_index = p.file_number)` };
 }
 
 function reader(plan: ScanPlan, inFile: Field[], files: string, group: Group): string {

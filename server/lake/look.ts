@@ -9,7 +9,7 @@ import { typeName } from '../../core/schema/type-names';
 import { quoteText } from '../../core/sql/tokens';
 import { baseName } from '../../core/storage/paths';
 import type { EngineCalls } from '../engine/engine';
-import { scanStatements } from '../engine/scan-sql';
+import { scanOf } from '../engine/scan-sql';
 import { translateError } from '../engine/translate';
 import { csvHeaders, readHeadBytes } from './csv-headers';
 import { folderDefinition } from './files-as-table';
@@ -56,8 +56,8 @@ export async function lookAtFile(storage: OpenStorage, filePath: string, inspect
     const file = { path: filePath, bytes: info.bytes, modified: info.modified, partition: {}, constants: {}, partitionStats: () => undefined, stats: () => undefined };
     const reader = definition.options.format === 'parquet' ? { kind: 'parquet' as const, match: 'name' as const } : { kind: 'text' as const, options: definition.options };
     const plan = planScan(reader, definition.fields, [file], TRUE);
-    const setup = scanStatements({ name: 'looked_at', plan, localPath: (each) => path.join(storage.store.root, each.path), headers: await csvHeaders(storage.store, plan) });
-    const { rows } = await engine.call('run', { sql: `${setup.join('; ')}; SELECT * FROM looked_at LIMIT ${FIRST_ROWS}` });
+    const { setup, relation } = scanOf({ name: 'looked_at', plan, localPath: (each) => path.join(storage.store.root, each.path), headers: await csvHeaders(storage.store, plan) });
+    const { rows } = await engine.call('run', { sql: [...setup, `SELECT * FROM ${relation} LIMIT ${FIRST_ROWS}`].join('; ') });
     return { ...filled, rows, parquet: kind === 'parquet' ? await rowGroups(storage, filePath, engine) : null };
   } catch (error) {
     const shown = translateError(error, { roots: new Map([[storage.store.root, storage.storage.name]]), names: new Map([['looked_at', baseName(filePath)]]) });

@@ -6,9 +6,9 @@ import { typeName } from '../../core/schema/type-names';
 import type { Field } from '../../core/schema/types';
 import { readPushdown } from '../../core/sql/pushdown';
 import { spliceReferences, type Spliced } from '../../core/sql/splice';
-import type { EngineCalls } from '../engine/engine';
 import { EngineError } from '../engine/failures';
 import { translateError } from '../engine/translate';
+import type { Statements } from './statements';
 import { isTable, type ResolvedQuery, type ResolvedTable } from './resolve';
 
 export interface PlannedTable {
@@ -20,35 +20,39 @@ export interface PlannedTable {
 }
 
 export interface PreparedQuery {
-  spliced: Spliced;
   tables: PlannedTable[];
+  /** The query with each table's place taken by SQL; `relations` by stand-in. */
+  compile(relations: ReadonlyMap<string, string>): Spliced;
 }
 
 const MAX_TABLES = 64;
 
 /** Fails with the engine's own complaint, at its place in the user's text, when names or types do not fit. */
-export async function prepareQuery(query: ResolvedQuery, engine: EngineCalls, roots: ReadonlyMap<string, string>): Promise<PreparedQuery> {
+export async function prepareQuery(query: ResolvedQuery, statements: Statements, roots: ReadonlyMap<string, string>): Promise<PreparedQuery> {
   const standIns = new Map<string, ResolvedTable>();
-  const forPlanning = inline(query, standIns, '()');
+  const forPlanning = inline(query, (source) => {
+    const name = `__r${standIns.size}`;
+    standIns.set(name, source);
+    return `"${name}"()`;
+  });
   if (standIns.size > MAX_TABLES) throw new LakeError('limit', `A query may name at most ${MAX_TABLES} tables; this one names ${standIns.size}.`);
-  const spliced = inline(query, new Map(), '');
   const fields = new Map<string, readonly Field[]>([...standIns].map(([name, source]) => [name, source.snapshot.schema.fields]));
-  const predicates = standIns.size === 0 ? new Map<string, Predicate>() : await pushdown(forPlanning, standIns, fields, engine, roots);
+  const predicates = standIns.size === 0 ? new Map<string, Predicate>() : await pushdown(forPlanning, standIns, fields, statements, roots);
   const tables = await Promise.all([...standIns].map(async ([standIn, source]) => {
     const predicate = predicates.get(standIn) ?? TRUE;
     return { source, standIn, predicate, plan: await source.snapshot.plan(predicate) };
   }));
-  return { spliced, tables };
+  return { tables, compile: (relations) => compile(query, relations) };
 }
 
-async function pushdown(spliced: Spliced, standIns: ReadonlyMap<string, ResolvedTable>, fields: ReadonlyMap<string, readonly Field[]>, engine: EngineCalls, roots: ReadonlyMap<string, string>): Promise<Map<string, Predicate>> {
+async function pushdown(spliced: Spliced, standIns: ReadonlyMap<string, ResolvedTable>, fields: ReadonlyMap<string, readonly Field[]>, statements: Statements, roots: ReadonlyMap<string, string>): Promise<Map<string, Predicate>> {
   const tables = await Promise.all([...standIns].map(async ([name, source]) => ({
     name,
     columns: source.snapshot.schema.fields.map((field) => ({ name: field.name, type: typeName(field.type) })),
     rows: (await source.snapshot.files()).reduce((sum, file) => sum + (file.rows ?? Math.round(file.bytes / 40)), 0),
   })));
   const names = new Map([...standIns].map(([name, source]) => [name, source.name]));
-  const plan = (await engine.call('plan', { sql: spliced.sql, tables }).catch((error: unknown) => {
+  const plan = (await statements.plan(spliced.sql, tables).catch((error: unknown) => {
     throw translateError(error, { roots, names, originalPosition: spliced.originalPosition });
   })) as { error?: boolean; error_type?: string; error_message?: string; position?: string };
   if (plan.error) {
@@ -58,14 +62,15 @@ async function pushdown(spliced: Spliced, standIns: ReadonlyMap<string, Resolved
   return readPushdown(plan, fields);
 }
 
-/** The query's text with every table replaced by a stand-in and every view by its own text. */
-function inline(query: ResolvedQuery, standIns: Map<string, ResolvedTable>, call: '' | '()'): Spliced {
-  const replacements = query.sources.map((source) => {
-    if (!isTable(source)) return `(${inline(source, standIns, call).sql})`;
-    const name = `__r${standIns.size}`;
-    standIns.set(name, source);
-    return `"${name}"${call}`;
-  });
+/** Stand-ins are numbered in the order in which the text names tables. */
+function compile(query: ResolvedQuery, relations: ReadonlyMap<string, string>): Spliced {
+  let next = 0;
+  return inline(query, () => relations.get(`__r${next++}`)!);
+}
+
+/** The query's text with every table replaced by what `put` gives for it, and every view by its own text. */
+function inline(query: ResolvedQuery, put: (source: ResolvedTable) => string): Spliced {
+  const replacements = query.sources.map((source) => (isTable(source) ? put(source) : `(${inline(source, put).sql})`));
   return spliceReferences(query.statement, replacements);
 }
 

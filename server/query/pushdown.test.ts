@@ -11,14 +11,17 @@ import { LATEST } from '../../core/table/contract';
 import { formatValue } from '../../core/values/text';
 import { LocalEngine } from '../testing/local-engine';
 import { prepareQuery } from './prepare';
+import { Statements } from './statements';
 import type { ResolvedQuery, ResolvedTable } from './resolve';
 
 const COLUMNS = { n: 'bigint', i: 'integer', x: 'double', name: 'varchar', ts: 'timestamptz', day: 'date', price: 'decimal(10,2)', ok: 'boolean', place: 'struct(lat double, city varchar)' };
 const fields = Object.entries(COLUMNS).map(([name, type]) => field(name, parseTypeName(type)));
 let engine: LocalEngine;
+let statements: Statements;
 let table: ResolvedTable;
 beforeAll(async () => {
   engine = await LocalEngine.start();
+  statements = new Statements(engine);
   const store = new MemoryStore();
   await store.put('t/a', toBytes('rows'));
   const folder = new FolderTable(store, 't', 'ns.t', { pattern: '*', options: { format: 'parquet' }, fields, partitionColumns: [] }, new MemoryListings());
@@ -42,7 +45,7 @@ function text(predicate: Predicate): string {
   return predicate.op === 'prefix' ? `${column} prefix ${predicate.prefix}` : `${column} ${predicate.op}`;
 }
 async function pushed(sql: string, views?: Record<string, string>): Promise<string[]> {
-  const { tables } = await prepareQuery(await resolve(sql, views), engine, new Map());
+  const { tables } = await prepareQuery(await resolve(sql, views), statements, new Map());
   return tables.map(({ predicate }) => text(predicate));
 }
 

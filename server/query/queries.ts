@@ -11,7 +11,7 @@ import type { RelationNames } from '../catalog/relation-names';
 import type { Config } from '../config';
 import type { EngineCalls } from '../engine/engine';
 import type { QueryReply, ResultColumn } from '../engine/messages';
-import { scanStatements } from '../engine/scan-sql';
+import { scanOf } from '../engine/scan-sql';
 import { translateError } from '../engine/translate';
 import { csvHeaders } from '../lake/csv-headers';
 import type { FilesAsTable } from '../lake/files-as-table';
@@ -122,19 +122,23 @@ export class Queries {
 
   async #prepare(sql: string, pins: Pins): Promise<PreparedQuery> {
     const resolver = new Resolver(this.lake, this.names, this.files, this.#statements, pins);
-    return prepareQuery(await resolver.resolve(sql), this.engine, this.roots);
+    return prepareQuery(await resolver.resolve(sql), this.#statements, this.roots);
   }
 
-  async #execute(id: string, { spliced, tables }: PreparedQuery, options: QueryOptions): Promise<QueryReply> {
+  async #execute(id: string, { compile, tables }: PreparedQuery, options: QueryOptions): Promise<QueryReply> {
     if (!this.#pending.has(id)) throw new LakeError('cancelled', 'The query was cancelled.');
     const setup: string[] = [];
+    const relations = new Map<string, string>();
     const local: string[] = [];
     for (const { source, standIn, plan } of tables) {
       const root = source.storage.store.root;
       const headers = await csvHeaders(source.storage.store, plan);
-      setup.push(...scanStatements({ name: standIn, plan, localPath: (file) => path.join(root, file.path), headers }));
+      const scan = scanOf({ name: standIn, plan, localPath: (file) => path.join(root, file.path), headers });
+      setup.push(...scan.setup);
+      relations.set(standIn, scan.relation);
       local.push(...filesToRead(plan).map((file) => path.join(root, file.path)));
     }
+    const spliced = compile(relations);
     const roots = [...new Set(tables.map(({ source }) => source.storage.store.root))];
     try {
       return await this.engine.call('query', {

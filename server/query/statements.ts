@@ -1,25 +1,26 @@
-/** Statements that were read lately, by their text: what is planned while it is typed is run next, and views are read by every query of theirs. */
-import { readStatement, type SqlTree, type Statement } from '../../core/sql/statement';
+/**
+ * What was parsed and planned lately, by text: what is planned while it is typed is run next, and a view is parsed by
+ * every query of it. Both depend on nothing but what they are keyed by.
+ */
+import { keepPromise, Lru } from '../../core/lru';
+import { readStatement, type Statement } from '../../core/sql/statement';
+import type { EngineCalls } from '../engine/engine';
+import type { PlanTable } from '../engine/messages';
 
 const MOST = 500;
 
 export class Statements {
-  readonly #kept = new Map<string, Promise<Statement>>();
+  readonly #statements = new Lru<Promise<Statement>>(MOST);
+  readonly #plans = new Lru<Promise<unknown>>(MOST);
 
-  constructor(readonly tree: SqlTree) {}
+  constructor(readonly engine: EngineCalls) {}
 
   read(sql: string): Promise<Statement> {
-    const kept = this.#kept.get(sql);
-    if (kept) {
-      // Used last, so forgotten last.
-      this.#kept.delete(sql);
-      this.#kept.set(sql, kept);
-      return kept;
-    }
-    const statement = readStatement(sql, this.tree);
-    this.#kept.set(sql, statement);
-    statement.catch(() => this.#kept.delete(sql));
-    if (this.#kept.size > MOST) this.#kept.delete(this.#kept.keys().next().value!);
-    return statement;
+    return keepPromise(this.#statements, sql, () => readStatement(sql, this.engine));
+  }
+
+  /** The engine's optimized plan over stand-in tables. */
+  plan(sql: string, tables: PlanTable[]): Promise<unknown> {
+    return keepPromise(this.#plans, `${sql}\0${JSON.stringify(tables)}`, () => this.engine.call('plan', { sql, tables }));
   }
 }

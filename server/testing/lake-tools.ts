@@ -5,10 +5,9 @@ import path from 'node:path';
 import { randomUUID } from 'node:crypto';
 import { TRUE, type Predicate } from '../../core/scan/predicate';
 import { filesToRead } from '../../core/scan/plan';
-import { quoteName } from '../../core/sql/tokens';
 import { LATEST, type AsOf, type LakeTable } from '../../core/table/contract';
 import type { EngineCalls } from '../engine/engine';
-import { scanStatements } from '../engine/scan-sql';
+import { scanOf } from '../engine/scan-sql';
 import { csvHeaders } from '../lake/csv-headers';
 import { DiskStore } from '../storage/disk-store';
 
@@ -26,7 +25,7 @@ export function storeAt(root: string, uri?: string): DiskStore {
 export interface ReadOptions {
   asOf?: AsOf;
   predicate?: Predicate;
-  /** SQL over the relation `t`. */
+  /** SQL with `FROM t`. */
   sql?: string;
 }
 
@@ -35,10 +34,11 @@ export async function readTable(engine: EngineCalls, store: DiskStore, table: La
   const snapshot = await table.snapshot(asOf);
   const plan = await snapshot.plan(predicate);
   const localPath = (file: { path: string }) => path.join(store.root, file.path);
+  const { setup, relation } = scanOf({ name: 't', plan, localPath, headers: await csvHeaders(store, plan) });
   return engine.call('query', {
     id: randomUUID(),
-    setup: scanStatements({ name: 't', plan, localPath, headers: await csvHeaders(store, plan) }),
-    sql: sql.replace(/\bt\b/, quoteName('t')),
+    setup,
+    sql: sql.replace(/\bFROM t\b/, () => `FROM ${relation} AS t`),
     allow: { files: filesToRead(plan).map(localPath) },
     limits: { rows: 1_000_000, resultBytes: 100e6, millis: 60_000 },
   });
