@@ -33,8 +33,6 @@ export type Verdict = 'read' | 'skipped-by-partition' | 'skipped-by-bounds';
 export interface ConsideredFile {
   file: DataFile;
   verdict: Verdict;
-  /** The column whose partition or bounds ruled the file out, where one can be named. */
-  because?: string;
 }
 
 export interface ScanCounts {
@@ -75,20 +73,23 @@ export function planScan(reader: FileReader, fields: Field[], files: readonly Da
 }
 
 function judge(file: DataFile, predicate: Predicate): ConsideredFile {
-  if (!mightMatch(predicate, file.partitionStats)) {
-    return { file, verdict: 'skipped-by-partition', because: culprit(predicate, file.partitionStats) };
-  }
-  const both: StatsLookup = (column) => merge(file.partitionStats(column), file.stats(column));
-  if (!mightMatch(predicate, both)) return { file, verdict: 'skipped-by-bounds', because: culprit(predicate, both) };
-  return { file, verdict: 'read' };
+  if (!mightMatch(predicate, file.partitionStats)) return { file, verdict: 'skipped-by-partition' };
+  return { file, verdict: mightMatch(predicate, allStats(file)) ? 'read' : 'skipped-by-bounds' };
+}
+
+/** What partition and statistics say together. */
+function allStats(file: DataFile): StatsLookup {
+  return (column) => merge(file.partitionStats(column), file.stats(column));
 }
 
 function merge(a: ColumnStats | undefined, b: ColumnStats | undefined): ColumnStats | undefined {
   return a && b ? { ...a, ...b } : (a ?? b);
 }
 
-/** The first column that alone rules the file out. */
-function culprit(predicate: Predicate, stats: StatsLookup): string | undefined {
+/** The first column that alone rules the file out, or undefined when it takes several together, or it is read. */
+export function whySkipped({ file, verdict }: ConsideredFile, predicate: Predicate): string | undefined {
+  if (verdict === 'read') return undefined;
+  const stats = verdict === 'skipped-by-partition' ? file.partitionStats : allStats(file);
   return predicateColumns(predicate).find((name) => {
     const onlyThis: StatsLookup = (column: ColumnPath) => (column.join('.') === name ? stats(column) : undefined);
     return !mightMatch(predicate, onlyThis);

@@ -31,22 +31,38 @@ export function sealStatements(allow: { files: string[] } | { folders: string[] 
   return `${list}; SET enable_external_access = false; SET lock_configuration = true`;
 }
 
-/** Keeps `ahead` instances ready, since making one takes longer than a small query. */
+/** Queries in a row that find an instance ready. */
+const AHEAD = 10;
+/** Kept ready while a query runs. */
+const FEW = 2;
+/** So long after the last query instances are made again, so as not to compete with those that follow at once. */
+const IDLE_MS = 60;
+
+/** Keeps instances ready, since making one takes longer than a small query. */
 export class InstancePool {
   readonly #ready: Promise<Sealed>[] = [];
+  #idle: NodeJS.Timeout | undefined;
+  #inUse = 0;
 
   constructor(
     readonly options: { memory: string; threads: number },
-    readonly ahead = 3,
+    readonly ahead = AHEAD,
   ) {
-    this.#fill();
+    this.#fillWhenIdle();
   }
 
   async take(): Promise<Sealed> {
+    this.#inUse++;
     const next = this.#ready.shift() ?? this.#make();
-    // Making the next one waits, so that it does not compete with the query that was asked for.
-    setTimeout(() => this.#fill(), 50).unref();
+    this.#fillWhenIdle();
     return next;
+  }
+
+  /** Takes the used one down, which takes a few milliseconds: the answer goes first. */
+  giveBack(used: Sealed): void {
+    this.#inUse--;
+    setImmediate(() => dispose(used));
+    this.#fillWhenIdle();
   }
 
   async #make(): Promise<Sealed> {
@@ -55,15 +71,23 @@ export class InstancePool {
     return made;
   }
 
-  #fill(): void {
-    while (this.#ready.length < this.ahead) this.#ready.push(this.#make());
+  #fillWhenIdle(): void {
+    clearTimeout(this.#idle);
+    // While a long query runs a few are kept for others beside it.
+    if (this.#ready.length >= (this.#inUse > 0 ? FEW : this.ahead)) return;
+    this.#idle = setTimeout(() => {
+      const next = this.#make();
+      this.#ready.push(next);
+      next.then(() => this.#fillWhenIdle(), () => this.#ready.splice(this.#ready.indexOf(next), 1));
+    }, IDLE_MS);
+    this.#idle.unref();
   }
 }
 
 /** A first query pays for parts of the engine that come up on demand; this one pays ahead. */
 const WARM_UP = 'SELECT a, count(*), avg(b) FROM (SELECT i::VARCHAR AS a, i::DOUBLE AS b FROM range(10) numbers(i)) WHERE b > 1 GROUP BY a ORDER BY a LIMIT 3';
 
-export function dispose({ instance, connection }: Sealed): void {
+function dispose({ instance, connection }: Sealed): void {
   connection.closeSync();
   instance.closeSync();
 }

@@ -2,7 +2,7 @@
 import { open, type FileHandle } from 'node:fs/promises';
 import type { DuckDBConnection } from '@duckdb/node-api';
 import { EngineError } from './failures';
-import { dispose, sealStatements, type InstancePool } from './instances';
+import { sealStatements, type InstancePool } from './instances';
 import { PAGE_ROWS, type QueryReply, type QueryRequest, type ResultColumn } from './messages';
 import { chunkRows, converter, shownType } from './values';
 
@@ -35,8 +35,7 @@ export class RunningQueries {
     } finally {
       clearTimeout(timer);
       this.#running.delete(request.id);
-      // After the answer is on its way: taking an instance down takes a few milliseconds.
-      setImmediate(() => dispose(sealed));
+      this.pool.giveBack(sealed);
     }
   }
 

@@ -1,5 +1,5 @@
 /** What a query would read of one table, small enough for a page: files in rows by partition, binned when many. */
-import type { ConsideredFile } from '../../core/scan/plan';
+import { whySkipped, type ConsideredFile } from '../../core/scan/plan';
 import type { PlannedTable } from './prepare';
 
 export interface ReadMap {
@@ -30,10 +30,13 @@ export interface Segment {
   files: number;
 }
 
+type Why = (file: ConsideredFile) => string | undefined;
+
 const MAX_PARTITIONS = 12;
 const MAX_SEGMENTS = 40;
 
-export function readMap({ source, plan }: PlannedTable): ReadMap {
+export function readMap({ source, plan, predicate }: PlannedTable): ReadMap {
+  const why: Why = (file) => whySkipped(file, predicate);
   const groups = new Map<string, ConsideredFile[]>();
   for (const each of plan.considered) {
     const label = Object.values(each.file.partition).map((value) => value ?? 'null').join(' / ');
@@ -51,19 +54,20 @@ export function readMap({ source, plan }: PlannedTable): ReadMap {
     past: source.past,
     files: plan.files,
     bytes: plan.bytes,
-    skippedBy: skippedBy(plan.considered),
-    partitions: touched.sort(([a], [b]) => (a < b ? -1 : 1)).slice(0, MAX_PARTITIONS).map(([label, files]) => ({ label, segments: segments(files) })),
+    skippedBy: skippedBy(plan.considered, why),
+    partitions: touched.sort(([a], [b]) => (a < b ? -1 : 1)).slice(0, MAX_PARTITIONS).map(([label, files]) => ({ label, segments: segments(files, why) })),
     partitionsSkippedWhole: groups.size - touched.length,
     partitionsNotShown: Math.max(0, touched.length - MAX_PARTITIONS),
   };
 }
 
-function skippedBy(considered: readonly ConsideredFile[]): ReadMap['skippedBy'] {
+function skippedBy(considered: readonly ConsideredFile[], why: Why): ReadMap['skippedBy'] {
   const counts = new Map<string, ReadMap['skippedBy'][number]>();
-  for (const { verdict, because } of considered) {
+  for (const each of considered) {
+    const { verdict } = each;
     if (verdict === 'read') continue;
     const kind = verdict === 'skipped-by-partition' ? 'partition' : 'bounds';
-    const column = because ?? 'several columns together';
+    const column = why(each) ?? 'several columns together';
     const entry = counts.get(`${kind} ${column}`) ?? { column, kind, files: 0 };
     entry.files++;
     counts.set(`${kind} ${column}`, entry);
@@ -72,10 +76,11 @@ function skippedBy(considered: readonly ConsideredFile[]): ReadMap['skippedBy'] 
 }
 
 /** One segment a file; neighbours with the same verdict are put together when there are many. */
-function segments(files: readonly ConsideredFile[]): Segment[] {
-  const single = files.map(({ file, verdict, because }): Segment => ({
-    bytes: file.bytes, rows: file.rows ?? null, read: verdict === 'read', files: 1, path: file.path, ...(because ? { because } : {}),
-  }));
+function segments(files: readonly ConsideredFile[], why: Why): Segment[] {
+  const single = files.map((each): Segment => {
+    const because = why(each);
+    return { bytes: each.file.bytes, rows: each.file.rows ?? null, read: each.verdict === 'read', files: 1, path: each.file.path, ...(because ? { because } : {}) };
+  });
   if (single.length <= MAX_SEGMENTS) return single;
   const step = Math.ceil(single.length / MAX_SEGMENTS);
   const sorted = [...single].sort((a, b) => Number(b.read) - Number(a.read));
