@@ -9,11 +9,11 @@ export async function makeLake(given: Omit<DemoPorts, 'wantDay'>): Promise<void>
   const ports: DemoPorts = { ...given, wantDay: soundingsByDay(given) };
   ports.progress('Measuring the bay', 0, 1);
   for (const sql of [START_SQL, BOTTLES_SQL, SIGHTINGS_SQL, LIMITS_SQL]) await ports.run(sql);
-  await landSoundings(ports);
+  // The logs are written here, the rest by the engine's process.
+  await Promise.all([landBuoyLogs(ports), landSoundings(ports)]);
   await landBottleSheets(ports);
   await landSightings(ports);
   await landLimits(ports);
-  landBuoyLogs(ports);
   landScratch(ports);
   await refineBottles(ports);
   await refineLimits(ports);

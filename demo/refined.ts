@@ -57,18 +57,17 @@ async function writeDay(ports: DemoPorts, table: IcebergTable, n: number): Promi
   const json = metadata.schemas.find((each) => each['schema-id'] === metadata['current-schema-id'])!;
   const schema = parseIcebergSchema(json, table.name);
   const buoys = 48 * ports.scale;
-  const files: WrittenFile[] = [];
-  for (const half of [0, 1]) {
+  // Names are drawn in order before the two files are written side by side.
+  return Promise.all([0, 1].map((half) => {
     const [low, high] = half === 0 ? [1, buoys / 2] : [buoys / 2 + 1, buoys];
-    files.push(await ports.rowFiles.write({
+    return ports.rowFiles.write({
       sql: `SELECT ${schema.fields.map((each) => each.name).join(', ')} FROM demo.soundings WHERE day = DATE '${day}' AND buoy BETWEEN ${low} AND ${high} ORDER BY buoy_id, taken_at`,
       path: `${table.root}/data/taken_at_day=${day}/${ports.ids.uuid()}.parquet`,
       schema,
       partition: { taken_at_day: parseDate(day)! },
       keyValues: { 'iceberg.schema': JSON.stringify(schemaJson(schema)) },
-    }));
-  }
-  return files;
+    });
+  }));
 }
 
 const SIGHTINGS: TableSchema = {

@@ -34,8 +34,8 @@ export function createApp(options: { hosts: ReadonlySet<string>; log: Logger; re
   app.use(guard(options.hosts));
   app.use(helmet({ contentSecurityPolicy: { directives: { defaultSrc: ["'self'"], styleSrc: ["'self'", "'unsafe-inline'"], imgSrc: ["'self'", 'data:'], upgradeInsecureRequests: null } }, strictTransportSecurity: false }));
   app.use(pinoHttp({ logger: options.log, autoLogging: { ignore: (request) => !request.url?.startsWith('/api/') || request.url === '/api/events' }, serializers: { req: (request: { method: string; url: string }) => ({ method: request.method, url: request.url }), res: (response: { statusCode: number }) => ({ status: response.statusCode }) }, customLogLevel: () => 'debug' }));
-  // Events must reach the page at once, not when a buffer is full.
-  app.use(compression({ filter: (request, response) => !request.url.startsWith('/api/events') && compression.filter(request, response) }));
+  // Events must reach the page at once, not when a buffer is full. Routers shorten `url` by the time this is asked.
+  app.use(compression({ filter: (request, response) => !request.originalUrl.startsWith('/api/events') && compression.filter(request, response) }));
   app.get('/api/health', (_request, response) => {
     const { state } = options.readiness;
     if (state.ready) response.json({ status: 'ok', version: VERSION });

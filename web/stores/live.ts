@@ -12,7 +12,8 @@ let source: EventSource | undefined;
 function connect(): void {
   source = new EventSource('/api/events');
   source.onopen = () => {
-    if (!connected.value) for (const each of reconnects) each();
+    // Also at the first time: what changed between a page's first look and now was not told.
+    for (const each of reconnects) each();
     connected.value = true;
   };
   source.onerror = () => (connected.value = false);
@@ -22,7 +23,7 @@ function connect(): void {
   };
 }
 
-/** Calls back on events while the component lives, and once after a lost connection is back. */
+/** Calls back on events while the component lives, and whenever the connection opens, since events before that were missed. */
 export function useLive(onEvent: (event: LiveEvent) => void, onReconnect: () => void = () => undefined): void {
   if (!source) connect();
   listeners.add(onEvent);

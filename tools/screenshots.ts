@@ -1,0 +1,54 @@
+/** `npm run screenshots`: one current picture of each main view, from a fresh demo lake, into docs/screenshots. */
+import { mkdirSync, rmSync } from 'node:fs';
+import path from 'node:path';
+import { chromium, type Page } from '@playwright/test';
+import { projectRoot } from '../server/program-files';
+// @ts-expect-error: plain JavaScript, since it runs before anything is installed
+import { chromiumPath } from './lib/chromium.mjs';
+
+const PORT = 4794;
+const home = path.join(projectRoot, '.cache/screenshots-home');
+const folder = path.join(projectRoot, 'docs/screenshots');
+rmSync(home, { recursive: true, force: true });
+mkdirSync(folder, { recursive: true });
+Object.assign(process.env, { KIND_HARBOR_HOME: home, KIND_HARBOR_PORT: String(PORT), KIND_HARBOR_PERSON: 'M. Reed' });
+const { main } = (await import(path.join(projectRoot, 'dist/server/main.js'))) as { main: (args: string[]) => Promise<void> };
+await main([]);
+
+const browser = await chromium.launch({
+  executablePath: chromiumPath(),
+  args: [...(process.getuid?.() === 0 ? ['--no-sandbox'] : []), '--disable-gpu', '--disable-quic', '--no-first-run', '--disable-background-networking', '--disable-component-update', '--disable-sync'],
+});
+const base = `http://127.0.0.1:${PORT}`;
+
+async function shoot(name: string, url: string, ready: string, steps: (page: Page) => Promise<void> = async () => undefined, theme: 'light' | 'dark' = 'light'): Promise<void> {
+  const page = await browser.newPage({ viewport: { width: 1280, height: 800 }, locale: 'en-GB', timezoneId: 'UTC', colorScheme: theme });
+  await page.goto(base + url);
+  await page.getByText(ready, { exact: false }).first().waitFor();
+  await steps(page);
+  await page.waitForTimeout(500);
+  await page.screenshot({ path: path.join(folder, `${name}.png`) });
+  await page.close();
+}
+
+const pastQuery = `SELECT s.buoy_id, round(avg(s.oxygen_mg_l), 2) AS oxygen, count(DISTINCT b.bottle_id) AS bottles
+FROM refined.soundings FOR SYSTEM_TIME AS OF TIMESTAMP '2026-03-14 06:00' AS s
+JOIN refined.bottles AS b ON b.sampled_at::DATE = s.taken_at::DATE
+WHERE s.taken_at >= '2026-03-10' AND s.buoy_id < 'TB-09'
+GROUP BY s.buoy_id ORDER BY oxygen LIMIT 50`;
+
+await shoot('storage', '/storage/tern-bay/landing/buoy-logs/2026/03/14?file=TB-17.log.gz', 'As it stands in the file');
+const crawl = await fetch(`${base}/api/crawls`, { method: 'POST', headers: { 'content-type': 'application/json' }, body: JSON.stringify({ storage: 'tern-bay', folder: 'landing' }) });
+const { runId } = (await crawl.json()) as { runId: number };
+await shoot('crawl', `/crawls/${runId}`, 'landing.scratch', async (page) => page.getByRole('button', { name: 'landing.soundings' }).click());
+await shoot('catalog', '/catalog/refined/soundings', 'Rows by day');
+await shoot('table', '/tables/refined/bottles', '8,689 rows');
+await shoot('table-past', '/tables/refined/bottles?version=10', 'The past.', async (page) => page.locator('[data-version="9"]').hover());
+await shoot('query', `/query?sql=${encodeURIComponent(pastQuery)}`, 'to read', async (page) => {
+  await page.getByRole('button', { name: /^Run / }).click();
+  await page.getByText('From the past:').waitFor();
+  await page.getByRole('region', { name: 'Result', exact: true }).getByRole('button', { name: 'receipt' }).click();
+});
+await shoot('table-dark', '/tables/refined/soundings?section=columns&version=10', 'The past.', undefined, 'dark');
+await browser.close();
+process.kill(process.pid, 'SIGTERM');
