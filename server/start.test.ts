@@ -3,10 +3,12 @@ import { spawn, type ChildProcess } from 'node:child_process';
 import { cpSync, existsSync, readdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
 import { createServer } from 'node:net';
 import path from 'node:path';
-import { afterAll, afterEach, describe, expect, it } from 'vitest';
+import { afterAll, afterEach, describe, expect, it, vi } from 'vitest';
 import { projectRoot } from './program-files';
 import { temporaryFolder } from './testing/lake-tools';
 
+// Starting makes a database, which takes its time on a busy machine.
+vi.setConfig({ testTimeout: 120_000 });
 const folder = temporaryFolder();
 afterAll(folder.remove);
 const home = path.join(folder.path, 'home');

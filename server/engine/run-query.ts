@@ -6,8 +6,17 @@ import { sealStatements, type InstancePool } from './instances';
 import { PAGE_ROWS, type QueryReply, type QueryRequest, type ResultColumn } from './messages';
 import { chunkRows, converter, shownType } from './values';
 
+interface Running {
+  connection?: DuckDBConnection;
+  stop?: 'cancelled' | 'time';
+  interrupting?: NodeJS.Timeout;
+}
+
+/** An interrupt that comes just before the engine begins is lost, so it is said again until the query has ended. */
+const INTERRUPT_EVERY_MS = 50;
+
 export class RunningQueries {
-  readonly #running = new Map<string, { connection: DuckDBConnection | undefined; stop?: 'cancelled' | 'time' }>();
+  readonly #running = new Map<string, Running>();
 
   constructor(readonly pool: InstancePool) {}
 
@@ -16,7 +25,7 @@ export class RunningQueries {
   }
 
   async run(request: QueryRequest): Promise<QueryReply> {
-    const state: { connection: DuckDBConnection | undefined; stop?: 'cancelled' | 'time' } = { connection: undefined };
+    const state: Running = {};
     this.#running.set(request.id, state);
     const timer = setTimeout(() => this.#interrupt(request.id, 'time'), request.limits.millis);
     const sealed = await this.pool.take();
@@ -34,6 +43,7 @@ export class RunningQueries {
       throw error;
     } finally {
       clearTimeout(timer);
+      clearInterval(state.interrupting);
       this.#running.delete(request.id);
       this.pool.giveBack(sealed);
     }
@@ -44,6 +54,7 @@ export class RunningQueries {
     if (!state) return false;
     state.stop ??= why;
     state.connection?.interrupt();
+    state.interrupting ??= setInterval(() => state.connection?.interrupt(), INTERRUPT_EVERY_MS);
     return true;
   }
 }
