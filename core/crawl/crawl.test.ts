@@ -16,6 +16,11 @@ describe('grouping files into tables', () => {
     ]);
   });
 
+  it('knows a day by the year and month above the folder that is crawled', () => {
+    const [candidate] = groupFiles(listed('lake/logs/2026/03/14/a.log', 'lake/logs/2026/03/15/a.log'), 'lake/logs/2026/03');
+    expect(candidate).toMatchObject({ root: 'lake/logs/2026/03', pattern: '{day}/*' });
+  });
+
   it('makes a table of each folder where folders are no partitions', () => {
     expect(found('lake/a/x.csv', 'lake/b/y.csv', 'lake/b/z.csv')).toEqual([['lake/a', 'files', '*'], ['lake/b', 'files', '*']]);
   });

@@ -90,6 +90,7 @@ export function guessPattern(root: string, files: readonly ObjectInfo[]): { patt
   const steps = paths[0] === '' || paths[0] === undefined ? 0 : paths[0].split('/').length;
   const partitions: string[] = [];
   const pattern: string[] = [];
+  const context = dateSteps(root);
   for (let depth = 0; depth < steps; depth++) {
     const names = new Set(paths.map((path) => path.split('/')[depth]!));
     const hive = /^([^=]+)=/.exec([...names][0]!)?.[1];
@@ -97,12 +98,23 @@ export function guessPattern(root: string, files: readonly ObjectInfo[]): { patt
       partitions.push(hive);
       pattern.push(`${hive}={${hive}}`);
     } else {
-      const name = plainStepName([...names], partitions);
+      const name = plainStepName([...names], [...context, ...partitions]);
       partitions.push(name);
       pattern.push(`{${name}}`);
     }
   }
   return { pattern: [...pattern, '*'].join('/'), partitions };
+}
+
+/** What the last steps of the folder itself are: under `logs/2026/03` the next step is a day. */
+function dateSteps(root: string): string[] {
+  const found: string[] = [];
+  for (const step of root.split('/')) {
+    const name = plainStepName([step], found);
+    if (name.startsWith('step_')) found.length = 0;
+    else found.push(name);
+  }
+  return found;
 }
 
 /** Names for steps that are bare values; what each is follows from its range and the steps before it. */

@@ -1,13 +1,21 @@
 import Joi from 'joi';
 import { LakeError } from '../../core/errors';
 import { normalPath } from '../../core/storage/paths';
-import { decide, findRun, listCrawls, markRegistered, type Decision, type Finding } from '../catalog/crawls';
+import { correctFinding, decide, findFinding, findRun, listCrawls, markRegistered, type Decision, type Finding } from '../catalog/crawls';
 import { createRelation, getRelation, listRelations, redefineRelation } from '../catalog/relations';
 import type { Route } from '../http/routes';
 import type { Services } from '../services';
-import { name, rowId, storagePath } from './schemas';
+import { corrected, type Correction } from '../crawl/correct';
+import { name, rowId, sqlName, storagePath } from './schemas';
 
-export function crawlRoutes({ crawler, database, lake, events, config }: Services): Route[] {
+export function crawlRoutes({ crawler, database, lake, events, config, workEngine }: Services): Route[] {
+  /** A finding that can still be decided and corrected. */
+  const openFinding = async (id: number) => {
+    const finding = await findFinding(database, id);
+    if (!finding) throw new LakeError('not-found', `There is no finding ${id}.`);
+    if (finding.decision === 'registered') throw new LakeError('conflict', `${finding.namespace}.${finding.name} is registered already.`);
+    return finding;
+  };
   const runOf = async (id: number) => {
     const run = await findRun(database, id);
     if (!run) throw new LakeError('not-found', `There is no crawl run ${id}.`);
@@ -31,11 +39,22 @@ export function crawlRoutes({ crawler, database, lake, events, config }: Service
     {
       method: 'patch', path: '/findings/{finding}', summary: 'Decide on a finding', answer: 'The finding',
       params: Joi.object({ finding: rowId.required() }),
-      body: Joi.object({ decision: Joi.string().valid('register', 'leave-out', 'undecided').required() }),
+      body: Joi.object({ decision: Joi.string().valid('register', 'leave-out', 'leave-out-always', 'undecided').required() }),
       handle: async ({ params, body }) => {
-        const found = await decide(database, Number(params.finding), body.decision as Decision);
-        if (!found) throw new LakeError('conflict', 'This finding cannot be decided so: it is registered already, or there is nothing that could be registered.');
-        return found;
+        const finding = await openFinding(Number(params.finding));
+        if (body.decision === 'register' && !finding.definition) throw new LakeError('conflict', 'There is nothing in this finding that could be registered.');
+        await decide(database, finding, body.decision as Decision, config.person);
+        return findFinding(database, finding.id);
+      },
+    },
+    {
+      method: 'post', path: '/findings/{finding}/correct', summary: 'Correct a finding before it is registered', answer: 'The finding as corrected',
+      params: Joi.object({ finding: rowId.required() }),
+      body: Joi.object({ namespace: sqlName, name: sqlName, columns: Joi.array().items(Joi.object({ name: Joi.string().max(500).required(), rename: sqlName, type: Joi.string().max(2000) })).max(5000) }),
+      handle: async ({ params, body }) => {
+        const finding = await openFinding(Number(params.finding));
+        await correctFinding(database, finding.id, await corrected(finding, body as Correction, lake.storage(finding.storage), workEngine));
+        return findFinding(database, finding.id);
       },
     },
     {

@@ -4,6 +4,9 @@ import Joi from 'joi';
 export const name = Joi.string().trim().min(1).max(200);
 /** Stands in queries before a colon and in addresses, so it holds nothing that would need quoting there. */
 export const storageName = Joi.string().trim().min(1).max(60).pattern(/^[\p{L}\p{N}][\p{L}\p{N}_-]*$/u, 'letters, digits, - and _');
+/** A namespace, table or column: anything that can be quoted in SQL, without control characters. */
+// eslint-disable-next-line no-control-regex
+export const sqlName = Joi.string().trim().min(1).max(200).pattern(/^[^\x00-\x1f.]+$/, 'a name without dots');
 export const storagePath = Joi.string().allow('').max(2000).default('');
 export const sqlText = Joi.string().max(200_000);
 export const version = Joi.string().pattern(/^\d{1,19}$/, 'a version number');

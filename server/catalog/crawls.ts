@@ -5,7 +5,7 @@ import type { Database, Sql } from './database';
 import type { RelationDefinition } from './relations';
 
 export type FindingStatus = 'new' | 'changed' | 'unchanged' | 'clash' | 'no-shape' | 'unreadable';
-export type Decision = 'register' | 'leave-out' | 'undecided' | 'registered';
+export type Decision = 'register' | 'leave-out' | 'leave-out-always' | 'undecided' | 'registered';
 
 export interface Finding {
   id: number;
@@ -114,9 +114,37 @@ export async function findRun(sql: Sql, runId: number): Promise<(CrawlRun & { fi
   return { ...run, findings };
 }
 
-export async function decide(sql: Sql, findingId: number, decision: Decision): Promise<Finding | undefined> {
-  const [found] = await sql.query<Finding>(`UPDATE finding SET decision = $2 WHERE id = $1 AND decision <> 'registered' AND (definition IS NOT NULL OR $2 <> 'register') RETURNING ${FINDING}`, [findingId, decision]);
+export interface PlacedFinding extends Finding {
+  storage: string;
+  storageId: number;
+}
+
+const PLACE = (column: string) => `(SELECT s.${column} FROM crawl_run r JOIN crawl c ON c.id = r.crawl_id JOIN storage s ON s.id = c.storage_id WHERE r.id = finding.run_id)`;
+
+/** A finding with the storage of its run. */
+export async function findFinding(sql: Sql, findingId: number): Promise<PlacedFinding | undefined> {
+  const [found] = await sql.query<PlacedFinding>(`SELECT ${FINDING}, ${PLACE('name')} AS storage, ${PLACE('id')} AS "storageId" FROM finding WHERE id = $1`, [findingId]);
   return found;
+}
+
+/** Keeps what somebody decided; "always" is remembered by place, for later crawls. */
+export async function decide(database: Database, finding: PlacedFinding, decision: Decision, who: string): Promise<void> {
+  await database.transaction(async (sql) => {
+    await sql.query('UPDATE finding SET decision = $2 WHERE id = $1', [finding.id, decision]);
+    if (decision === 'leave-out-always') await sql.query('INSERT INTO left_out (storage_id, location, who) VALUES ($1, $2, $3) ON CONFLICT DO NOTHING', [finding.storageId, finding.location, who]);
+    else await sql.query('DELETE FROM left_out WHERE storage_id = $1 AND location = $2', [finding.storageId, finding.location]);
+  });
+}
+
+/** Places that are left out for good. */
+export async function leftOutPlaces(sql: Sql, storageId: number): Promise<Set<string>> {
+  const rows = await sql.query<{ location: string }>('SELECT location FROM left_out WHERE storage_id = $1', [storageId]);
+  return new Set(rows.map(({ location }) => location));
+}
+
+/** Takes a correction: where it will be registered, and as what. */
+export async function correctFinding(sql: Sql, findingId: number, corrected: Pick<Finding, 'namespace' | 'name' | 'definition' | 'evidence'>): Promise<void> {
+  await sql.query('UPDATE finding SET namespace = $2, name = $3, definition = $4, evidence = $5 WHERE id = $1', [findingId, corrected.namespace, corrected.name, JSON.stringify(corrected.definition), JSON.stringify(corrected.evidence)]);
 }
 
 export async function markRegistered(sql: Sql, findingId: number, relationId: number): Promise<void> {

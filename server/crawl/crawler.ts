@@ -7,7 +7,7 @@ import { FilePointer } from '../../core/iceberg/pointer';
 import { IcebergTable } from '../../core/iceberg/table';
 import type { ObjectInfo } from '../../core/storage/object-store';
 import { LATEST } from '../../core/table/contract';
-import { ensureCrawl, finishRun, knownFacts, rememberFacts, setRunJob, startRun, type Decision, type Finding, type FindingStatus } from '../catalog/crawls';
+import { ensureCrawl, finishRun, knownFacts, leftOutPlaces, rememberFacts, setRunJob, startRun, type Decision, type Finding, type FindingStatus } from '../catalog/crawls';
 import { findByLocation, type Relation } from '../catalog/relations';
 import type { Events } from '../events';
 import type { Job, JobContext, Jobs } from '../jobs/jobs';
@@ -44,6 +44,7 @@ export class Crawler {
     if (files.length === 0) throw new LakeError('not-found', `There are no files under ${storage.storage.name}:${folder}.`, { path: folder });
     context.log(`${files.length} files listed.`);
     const known = await knownFacts(this.lake.database, storage.storage.id, folder, files);
+    const always = await leftOutPlaces(this.lake.database, storage.storage.id);
     const findings: NewFinding[] = [];
     let opened = 0;
     let passed = 0;
@@ -52,7 +53,8 @@ export class Crawler {
       const facts = await this.#factsOf(storage, candidate, known, (done) => context.progress(passed + done, files.length, candidate.root));
       opened += facts.opened;
       passed += candidate.files.length;
-      findings.push(await this.#finding(storage, candidate, facts));
+      const finding = await this.#finding(storage, candidate, facts);
+      findings.push(always.has(candidate.root) && finding.decision !== 'registered' ? { ...finding, decision: 'leave-out-always' } : finding);
       context.log(`${candidate.root || '(root)'}: ${findings.at(-1)!.summary}`);
       context.progress(passed, files.length, candidate.root);
     }

@@ -107,7 +107,7 @@ function partitionsOf(candidate: FolderInput['candidate'], definition: FolderDef
   });
 }
 
-function registerStatement(name: string, fields: readonly Field[], options: Record<string, string>): string {
+export function registerStatement(name: string, fields: readonly Field[], options: Record<string, string>): string {
   const columns = fields.map((field) => `  ${field.name} ${typeName(field.type)}`).join(',\n');
   const settings = Object.entries(options).map(([key, value]) => `${key} = '${value.replaceAll("'", "''")}'`).join(', ');
   return `CREATE TABLE ${name} (\n${columns}\n)\nWITH (${settings})`;

@@ -22,11 +22,24 @@ export function translateError(error: unknown, translation: Translation): unknow
   if (error.kind === 'Out of Memory') {
     return new LakeError('limit', 'The query needs more memory than it may use. Ask for fewer rows or columns, aggregate earlier, or give the engine more (KIND_HARBOR_ENGINE_MEMORY).');
   }
-  return new LakeError(kind, clean(error.message, translation), {
+  return new LakeError(kind, (path && lineFault(error.message, path, translation)) ?? clean(error.message, translation), {
     ...(path ? { path } : {}),
     ...(path && line ? { line: Number(line) } : {}),
     ...(error.position === undefined || !translation.originalPosition ? {} : { position: translation.originalPosition(error.position) }),
   });
+}
+
+/** What is wrong with a line of a text file, out of the engine's long account of it. */
+function lineFault(message: string, path: string, { roots }: Translation): string | undefined {
+  const line = /CSV Error on Line:\s*(\d+)/.exec(message)?.[1];
+  if (line === undefined) return undefined;
+  const storage = [...roots].find(([root]) => message.includes(`${root}/${path}`))?.[1];
+  const place = `${storage === undefined ? '' : `${storage}:`}${path}, line ${line}`;
+  const [, column] = /converting column "(.*?)"\./.exec(message) ?? [];
+  const [, value, type] = /Could not convert string "(.*?)" to '(.*?)'/s.exec(message) ?? [];
+  if (column !== undefined && value !== undefined) return `${place}: "${value.slice(0, 100)}" in ${column} is not a ${type!.toLowerCase()}.`;
+  const [, expected, found] = /Expected Number of Columns:\s*(\d+)\s*Found:\s*(\d+)/.exec(message) ?? [];
+  return expected === undefined ? undefined : `${place}: expected ${expected} fields, found ${found}.`;
 }
 
 function pathIn(message: string, roots: ReadonlyMap<string, string>): string | undefined {

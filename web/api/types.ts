@@ -44,7 +44,7 @@ export interface Crawl {
   lastRun: { id: number; startedAt: string; finishedAt: string | null; files: number; opened: number; findings: number; undecided: number } | null;
 }
 
-export type Decision = 'register' | 'leave-out' | 'undecided' | 'registered';
+export type Decision = 'register' | 'leave-out' | 'leave-out-always' | 'undecided' | 'registered';
 export interface Evidence {
   looked: number;
   of: number;
@@ -72,7 +72,7 @@ export interface Finding {
   files: number;
   bytes: number;
   rows: number | null;
-  definition: unknown;
+  definition: { kind: 'folder'; folder: { options: { format: string; header?: boolean }; partitionColumns: string[] } } | { kind: 'lake' } | null;
   evidence: Evidence;
 }
 export interface CrawlRun {

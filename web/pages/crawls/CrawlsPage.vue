@@ -44,10 +44,10 @@ const place = (crawl: Crawl) => (crawl.folder === '' ? crawl.storage : `${crawl.
     <template #title><h1>Crawls</h1><span class="text-muted">A crawl looks at folders and says what it found. Nothing is registered before you decide.</span></template>
     <form v-if="storage" class="mb-3 flex flex-wrap items-end gap-3 border border-rule bg-card px-4 py-3" @submit.prevent="start({ storage, folder })">
       <label class="grid gap-0.5"><span class="text-muted">Storage</span>
-        <select v-model="storage" class="border border-rule bg-card px-2 py-1"><option v-for="each in storages.value.value" :key="each.name">{{ each.name }}</option></select>
+        <select v-model="storage" class="h-[29px] border border-rule bg-card px-2"><option v-for="each in storages.value.value" :key="each.name">{{ each.name }}</option></select>
       </label>
       <label class="grid gap-0.5"><span class="text-muted">Folder, or nothing for all of it</span>
-        <input v-model="folder" class="mono w-72 border border-rule bg-card px-2 py-1" placeholder="landing" autocomplete="off" spellcheck="false">
+        <input v-model="folder" class="mono h-[29px] w-72 border border-rule bg-card px-2" placeholder="landing" autocomplete="off" spellcheck="false">
       </label>
       <BaseButton look="strong" type="submit" :disabled="starting">Crawl this folder</BaseButton>
     </form>

@@ -1,12 +1,15 @@
 <script setup lang="ts">
 /** Why a finding is what it is, for the person who decides. */
-import { computed } from 'vue';
+import { computed, ref } from 'vue';
 import { escapePath } from '../../api/client';
 import type { CrawlRun, Finding } from '../../api/types';
 import ColumnMap from '../../charts/ColumnMap.vue';
 import { bytesText, countText, plural } from '../../design/format';
+import CorrectFinding from './CorrectFinding.vue';
 
 const props = defineProps<{ finding: Finding; run: CrawlRun }>();
+defineEmits<{ changed: []; always: [] }>();
+const correcting = ref(false);
 const evidence = computed(() => props.finding.evidence);
 const fromFiles = computed(() => evidence.value.columns.filter((column) => !column.fromPath));
 const fileLink = (path: string) => ({ path: `/storage/${encodeURIComponent(props.run.storage)}/${escapePath(path.split('/').slice(0, -1).join('/'))}`, query: { file: path.split('/').at(-1) } });
@@ -15,7 +18,14 @@ const fileLink = (path: string) => ({ path: `/storage/${encodeURIComponent(props
 <template>
   <div class="grid content-start gap-3">
     <section class="border border-rule bg-card px-4 py-3" aria-label="Evidence">
-      <h2>{{ finding.namespace }}.{{ finding.name }}</h2>
+      <header class="flex items-baseline gap-3">
+        <h2 class="min-w-0 break-words">{{ finding.namespace }}.{{ finding.name }}</h2>
+        <span v-if="finding.decision !== 'registered'" class="ml-auto flex shrink-0 gap-3">
+          <button v-if="finding.decision.startsWith('leave-out')" class="plain-link" @click="$emit('always')">{{ finding.decision === 'leave-out-always' ? 'only this time' : 'leave out always' }}</button>
+          <button v-if="finding.definition" class="plain-link" :aria-expanded="correcting" @click="correcting = !correcting">correct it</button>
+        </span>
+      </header>
+      <CorrectFinding v-if="correcting" :finding="finding" @close="correcting = false" @corrected="correcting = false; $emit('changed')" />
       <p class="text-muted">
         <RouterLink class="plain-link" :to="`/storage/${encodeURIComponent(run.storage)}/${escapePath(finding.location)}`">{{ finding.location || run.storage }}</RouterLink>,
         {{ plural(finding.files, 'file') }}, {{ bytesText(finding.bytes) }}<template v-if="evidence.looked > 0">; {{ evidence.looked - evidence.known > 0 ? `${countText(evidence.looked - evidence.known)} opened` : 'none opened' }}<template v-if="evidence.known > 0">, {{ countText(evidence.known) }} as before</template><template v-if="evidence.of > evidence.looked">, the rest are taken to be alike</template></template>.

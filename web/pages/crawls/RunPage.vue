@@ -28,7 +28,7 @@ useLive((event) => event.topic === 'crawl' && event.runId === runId.value && voi
 const job = computed(() => jobs.jobs.find((each) => each.id === run.value.value?.jobId));
 watch(() => job.value?.state, (state) => state && state !== 'running' && void run.reload());
 const filter = ref('');
-const showUnchanged = ref(false);
+const showFolded = ref(false);
 const groups = computed(() => groupFindings(run.value.value?.findings ?? [], filter.value));
 const counts = computed(() => countDecisions(run.value.value?.findings ?? []));
 const chosen = computed(() => {
@@ -71,6 +71,8 @@ async function again(): Promise<void> {
 }
 const place = computed(() => (run.value.value ? [run.value.value.storage, run.value.value.folder].filter(Boolean).join('/') : ''));
 const seconds = computed(() => (run.value.value?.finishedAt ? (new Date(run.value.value.finishedAt).getTime() - new Date(run.value.value.startedAt).getTime()) / 1000 : 0));
+/** Left out for good is left out too. */
+const isChosen = (finding: Finding, decision: Decision) => finding.decision === decision || (decision === 'leave-out' && finding.decision === 'leave-out-always');
 const choices: { decision: Decision; words: string }[] = [{ decision: 'register', words: 'register' }, { decision: 'leave-out', words: 'leave out' }];
 </script>
 
@@ -110,7 +112,7 @@ const choices: { decision: Decision; words: string }[] = [{ decision: 'register'
             <thead class="sticky top-0 z-10 border-b border-ink bg-card"><tr><th class="px-3 py-1.5">Finding</th><th>Since last time</th><th class="pr-5 text-right">Files</th><th class="pr-5 text-right">Rows</th><th>Decision</th></tr></thead>
             <tbody>
               <tr
-                v-for="finding in [...groups.open, ...(showUnchanged ? groups.unchanged : [])]" :key="finding.id" class="cursor-pointer border-b border-l-[3px] border-b-hairline align-top"
+                v-for="finding in [...groups.open, ...(showFolded ? [...groups.unchanged, ...groups.always] : [])]" :key="finding.id" class="cursor-pointer border-b border-l-[3px] border-b-hairline align-top"
                 :class="finding.id === chosen?.id ? 'border-l-tide bg-tide-soft' : 'border-l-transparent hover:bg-paper'" @click="choose(finding)"
               >
                 <td class="max-w-[330px] py-1.5 pr-3 pl-2.5"><button class="text-left font-semibold" :aria-pressed="finding.id === chosen?.id" @click.stop="choose(finding)">{{ finding.namespace }}.{{ finding.name }}</button> <TagMark>{{ formatWord(finding) }}</TagMark><span class="block break-words text-small text-muted">{{ finding.summary }}</span></td>
@@ -121,20 +123,20 @@ const choices: { decision: Decision; words: string }[] = [{ decision: 'register'
                   <RouterLink v-if="finding.decision === 'registered'" class="plain-link" :to="`/tables/${encodeURIComponent(finding.namespace)}/${encodeURIComponent(finding.name)}`" @click.stop>open table</RouterLink>
                   <span v-else role="radiogroup" :aria-label="`Decision on ${finding.namespace}.${finding.name}`" class="inline-flex">
                     <button
-                      v-for="choice in choices" :key="choice.decision" role="radio" :aria-checked="finding.decision === choice.decision" :disabled="choice.decision === 'register' && !finding.definition"
-                      class="-ml-px border border-rule px-2.5 py-0.5 first:ml-0 disabled:text-muted disabled:opacity-60" :class="finding.decision === choice.decision ? 'border-ink bg-ink text-card' : 'bg-card hover:border-ink'"
-                      :title="choice.decision === 'register' && !finding.definition ? 'There is nothing here that could be registered as one table' : finding.decision === choice.decision ? 'Click again to leave it undecided' : undefined"
-                      @click.stop="decide(finding, finding.decision === choice.decision ? 'undecided' : choice.decision)"
+                      v-for="choice in choices" :key="choice.decision" role="radio" :aria-checked="isChosen(finding, choice.decision)" :disabled="choice.decision === 'register' && !finding.definition"
+                      class="-ml-px border border-rule px-2.5 py-0.5 first:ml-0 disabled:text-muted disabled:opacity-60" :class="isChosen(finding, choice.decision) ? 'border-ink bg-ink text-card' : 'bg-card hover:border-ink'"
+                      :title="choice.decision === 'register' && !finding.definition ? 'There is nothing here that could be registered as one table' : isChosen(finding, choice.decision) ? 'Click again to leave it undecided' : undefined"
+                      @click.stop="decide(finding, isChosen(finding, choice.decision) ? 'undecided' : choice.decision)"
                     >{{ choice.words }}</button>
                   </span>
                 </td>
               </tr>
             </tbody>
           </table>
-          <button v-if="groups.unchanged.length > 0" class="w-full border-t border-ink px-3 py-2 text-left text-muted" :aria-expanded="showUnchanged" @click="showUnchanged = !showUnchanged">{{ showUnchanged ? '▾' : '▸' }} {{ groups.unchanged.length }} unchanged</button>
+          <button v-if="groups.unchanged.length + groups.always.length > 0" class="w-full border-t border-ink px-3 py-2 text-left text-muted" :aria-expanded="showFolded" @click="showFolded = !showFolded">{{ showFolded ? '▾' : '▸' }} {{ [groups.unchanged.length > 0 ? `${groups.unchanged.length} unchanged` : '', groups.always.length > 0 ? `${groups.always.length} always left out` : ''].filter(Boolean).join(', ') }}</button>
         </div>
       </section>
-      <div class="min-h-0 overflow-auto" tabindex="0" role="region" aria-label="Evidence of the chosen finding"><FindingEvidence v-if="chosen" :finding="chosen" :run="run.value.value" /></div>
+      <div class="min-h-0 overflow-auto" tabindex="0" role="region" aria-label="Evidence of the chosen finding"><FindingEvidence v-if="chosen" :key="chosen.id" :finding="chosen" :run="run.value.value" @changed="run.reload" @always="decide(chosen, chosen.decision === 'leave-out-always' ? 'leave-out' : 'leave-out-always')" /></div>
     </div>
   </PageFrame>
 </template>

@@ -7,18 +7,21 @@ export interface FindingGroups {
   open: Finding[];
   /** Registered, and nothing differs: folded away. */
   unchanged: Finding[];
+  /** Left out for good: folded away too. */
+  always: Finding[];
 }
 
 export function groupFindings(findings: readonly Finding[], filter: string): FindingGroups {
   const wanted = filter.trim().toLowerCase();
   const seen = findings.filter((each) => `${each.namespace}.${each.name} ${each.summary}`.toLowerCase().includes(wanted));
-  const isQuiet = (each: Finding) => each.status === 'unchanged';
-  return { open: seen.filter((each) => !isQuiet(each)), unchanged: seen.filter(isQuiet) };
+  const isAlways = (each: Finding) => each.decision === 'leave-out-always';
+  const isUnchanged = (each: Finding) => each.status === 'unchanged' && !isAlways(each);
+  return { open: seen.filter((each) => !isUnchanged(each) && !isAlways(each)), unchanged: seen.filter(isUnchanged), always: seen.filter(isAlways) };
 }
 
 export function countDecisions(findings: readonly Finding[]): { undecided: number; register: number; leaveOut: number; registered: number } {
   const count = (decision: Finding['decision']) => findings.filter((each) => each.decision === decision).length;
-  return { undecided: count('undecided'), register: count('register'), leaveOut: count('leave-out'), registered: count('registered') };
+  return { undecided: count('undecided'), register: count('register'), leaveOut: count('leave-out') + count('leave-out-always'), registered: count('registered') };
 }
 
 type Tone = 'plain' | 'tide' | 'dusk' | 'rust' | 'kelp';

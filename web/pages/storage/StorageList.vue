@@ -33,8 +33,8 @@ async function connect(): Promise<void> {
     <li v-for="each in storages" :key="each.name" class="border-b border-hairline last:border-b-0"><RouterLink class="flex items-baseline gap-3 px-4 py-2.5 hover:bg-paper" :to="`/storage/${encodeURIComponent(each.name)}`"><b class="font-semibold">{{ each.name }}</b><span class="text-muted">a local folder</span><span class="plain-link ml-auto">look inside</span></RouterLink></li>
   </ul>
   <form class="flex max-w-2xl flex-wrap items-end gap-3 border border-rule bg-card px-4 py-3" aria-label="Connect a folder" @submit.prevent="connect">
-    <label class="grid gap-0.5"><span class="text-muted">Name</span><input v-model="name" required maxlength="60" class="w-36 border border-rule bg-card px-2 py-1" placeholder="survey-data" autocomplete="off" spellcheck="false"></label>
-    <label class="grid flex-1 gap-0.5"><span class="text-muted">Folder on this machine, as a full path</span><input v-model="location" required class="mono w-full border border-rule bg-card px-2 py-1" placeholder="/data/survey" autocomplete="off" spellcheck="false"></label>
+    <label class="grid gap-0.5"><span class="text-muted">Name</span><input v-model="name" required maxlength="60" class="h-[29px] w-36 border border-rule bg-card px-2" placeholder="survey-data" autocomplete="off" spellcheck="false"></label>
+    <label class="grid flex-1 gap-0.5"><span class="text-muted">Folder on this machine, as a full path</span><input v-model="location" required class="mono h-[29px] w-full border border-rule bg-card px-2" placeholder="/data/survey" autocomplete="off" spellcheck="false"></label>
     <BaseButton :look="storages.length === 0 ? 'strong' : 'plain'" type="submit" :disabled="busy">Connect a folder</BaseButton>
     <ProblemBox v-if="problem" class="w-full" :problem="problem" />
   </form>

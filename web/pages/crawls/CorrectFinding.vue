@@ -1,0 +1,54 @@
+<script setup lang="ts">
+/** What a crawl guessed, to be put right before it counts: the name, and the columns' names and types. */
+import { computed, reactive, ref } from 'vue';
+import { call, type Problem } from '../../api/client';
+import type { Finding } from '../../api/types';
+import BaseButton from '../../design/BaseButton.vue';
+import ProblemBox from '../../design/ProblemBox.vue';
+import { asProblem } from '../../stores/load';
+
+const props = defineProps<{ finding: Finding }>();
+const emit = defineEmits<{ close: []; corrected: [] }>();
+const TYPES = ['varchar', 'bigint', 'integer', 'double', 'decimal(18,2)', 'boolean', 'date', 'timestamp', 'timestamptz', 'time', 'uuid'];
+const namespace = ref(props.finding.namespace);
+const name = ref(props.finding.name);
+const folder = computed(() => (props.finding.definition?.kind === 'folder' ? props.finding.definition.folder : undefined));
+/** Without a header the columns have no names of their own. */
+const canRename = (column: string) => folder.value?.options.format === 'csv' && folder.value.options.header === false && !folder.value.partitionColumns.includes(column);
+const columns = reactive(props.finding.evidence.columns.map((column) => ({ was: column.name, wasType: column.type, name: column.name, type: column.type })));
+const busy = ref(false);
+const problem = ref<Problem>();
+
+async function save(): Promise<void> {
+  busy.value = true;
+  problem.value = undefined;
+  const changed = columns.filter((each) => each.name !== each.was || each.type !== each.wasType).map((each) => ({ name: each.was, ...(each.name !== each.was ? { rename: each.name } : {}), ...(each.type !== each.wasType ? { type: each.type } : {}) }));
+  try {
+    await call(`/findings/${props.finding.id}/correct`, { body: { namespace: namespace.value, name: name.value, ...(changed.length > 0 ? { columns: changed } : {}) } });
+    emit('corrected');
+  } catch (error) {
+    problem.value = asProblem(error);
+  } finally {
+    busy.value = false;
+  }
+}
+</script>
+
+<template>
+  <form class="my-2 border-l-2 border-dusk pl-3" aria-label="Correct it" @submit.prevent="save" @keydown.esc="emit('close')">
+    <p class="flex items-end gap-1.5">
+      <label class="grid min-w-0 flex-1"><span class="text-muted">Namespace</span><input v-model="namespace" required class="h-[29px] w-full border border-rule bg-card px-2" spellcheck="false"></label><span class="pb-1">.</span>
+      <label class="grid min-w-0 flex-1"><span class="text-muted">Table</span><input v-model="name" required class="h-[29px] w-full border border-rule bg-card px-2" spellcheck="false"></label>
+    </p>
+    <div v-if="folder" class="mt-2 max-h-64 overflow-auto">
+      <p v-for="column in columns" :key="column.was" class="flex items-center gap-1.5 py-px">
+        <input v-if="canRename(column.was)" v-model="column.name" required class="mono h-[25px] min-w-0 flex-1 border border-rule bg-card px-1.5" :aria-label="`Name of ${column.was}`" spellcheck="false">
+        <span v-else class="mono min-w-0 flex-1 truncate" :title="column.was">{{ column.was }}</span>
+        <select v-model="column.type" class="mono h-[25px] w-36 border border-rule bg-card px-1" :aria-label="`Type of ${column.was}`"><option v-for="type in [...new Set([column.wasType, ...TYPES])]" :key="type">{{ type }}</option></select>
+      </p>
+    </div>
+    <ProblemBox v-if="problem" class="mt-2" :problem="problem" />
+    <p class="mt-2 flex gap-2"><BaseButton look="strong" type="submit" :disabled="busy">Correct it</BaseButton><BaseButton @click="emit('close')">Leave it</BaseButton></p>
+    <p class="mt-1 text-small text-muted">Tried on the first and last file before it is kept.</p>
+  </form>
+</template>
