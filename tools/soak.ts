@@ -116,11 +116,27 @@ async function manyCommits(count: number): Promise<void> {
   }
 }
 
+/** A Delta table of a hundred thousand files opens, and a narrow predicate leaves one file to read. */
+async function manyFiles(count: number): Promise<void> {
+  const store = new MemoryStore();
+  const table = new DeltaTable(store, 't', 't');
+  await createDeltaTable(table, { schema }, testPorts());
+  const perCommit = 1000;
+  for (let start = 0; start < count; start += perCommit) {
+    const files = Array.from({ length: Math.min(perCommit, count - start) }, (_, index) => writtenFile(`t/f${start + index}`, (start + index) * 10, (start + index) * 10 + 9));
+    await append(table, files, testPorts(start + 2));
+  }
+  const plan = await (await open(store, 'delta').snapshot(LATEST)).plan({ op: 'compare', column: ['n'], comparison: '=', value: 1234567n % BigInt(count * 10) });
+  if (plan.files.total !== count || plan.files.read !== 1) throw new Error(`of ${plan.files.total} files ${plan.files.read} would be read`);
+  console.log(`${count} files: one of them would be read`);
+}
+
 await kills('delta', option('kills', 500));
 await kills('iceberg', option('kills', 500));
 const histories = option('histories', 300);
 for (let number = 1; number <= histories; number++) await history(number);
 console.log(`${histories} random histories read as their model says`);
 await manyCommits(option('commits', 200));
+await manyFiles(option('files', 100_000));
 console.log('All of the soak passed.');
 process.exit(0);

@@ -1,4 +1,5 @@
 /** Rules: Apache Iceberg table specification, "Table Metadata", "Snapshots", "Manifests", "Sequence Numbers". */
+import { gzipSync } from 'node:zlib';
 import fc from 'fast-check';
 import { describe, expect, it } from 'vitest';
 import { LakeError } from '../errors';
@@ -12,6 +13,8 @@ import type { WrittenFile } from '../table/written-file';
 import { CrashingStore } from '../testing/crashing-store';
 import { testPorts, writtenFile } from '../testing/ports';
 import { readAvro } from './avro';
+import { stringifyJson } from '../json';
+import { readManifestList, writeManifestList } from './manifest';
 import { parseMetadata } from './metadata';
 import { addColumns, append, createIcebergTable } from './operations';
 import { CatalogPointer, FilePointer, type PointerCell } from './pointer';
@@ -142,6 +145,34 @@ describe('an Iceberg table', () => {
     for (const { path } of await store.list('t')) await moved.put(path.replace(/^t\//, 'archive/t2/'), await store.read(path));
     const found = new IcebergTable(moved, 'archive/t2', 'ns.t2', new FilePointer(moved, 'archive/t2'));
     expect((await (await found.snapshot(LATEST)).files()).map((each) => each.path)).toEqual(['archive/t2/data/a.parquet']);
+  });
+
+  it('is read from packed metadata', async () => {
+    const { store, table } = await newTable(false);
+    await append(table, [file('a', 1, 10)], testPorts(2));
+    await store.put('t/metadata/v2.gz.metadata.json', gzipSync(await store.read('t/metadata/v2.metadata.json')));
+    await store.delete('t/metadata/v2.metadata.json');
+    expect(await rowsAt(open(store, undefined))).toBe(10);
+  });
+
+  it('is read in the forms of version 1: one schema, one partition spec, no sequence numbers', async () => {
+    const { store, table } = await newTable(false);
+    await append(table, [file('a', 1, 10)], testPorts(2, '2026-02-01T00:00:00Z'));
+    await append(table, [file('b', 11, 12)], testPorts(3, '2026-02-02T00:00:00Z'));
+    const { schemas, 'partition-specs': specs, 'current-schema-id': _schema, 'default-spec-id': _spec, 'sort-orders': _orders, 'default-sort-order-id': _order, 'last-sequence-number': _last, snapshots, ...rest } = (await table.current()).metadata;
+    const version1 = { ...rest, 'format-version': 1, schema: schemas[0], 'partition-spec': specs[0]!.fields, snapshots: snapshots!.map(({ 'sequence-number': _number, 'schema-id': _id, ...each }) => each) };
+    await store.put('t/metadata/v3.metadata.json', toBytes(stringifyJson(version1)));
+    const old = open(store, undefined);
+    expect([(await old.snapshot(LATEST)).version, await rowsAt(old), await rowsAt(old, number(1))]).toEqual([2, 12, 10]);
+  });
+
+  it('refuses delete files by name', async () => {
+    const { store, table } = await newTable(false);
+    const snapshot = await append(table, [file('a', 1, 10)], testPorts(2));
+    const list = snapshot['manifest-list']!.slice(store.uri.length + 1);
+    const manifests = await readManifestList(await store.read(list), list);
+    await store.put(list, await writeManifestList(manifests.map((each) => ({ ...each, content: 'deletes' as const })), {}, new Uint8Array(16)));
+    await expect(rowsAt(open(store, undefined))).rejects.toMatchObject({ kind: 'unsupported', message: expect.stringContaining('has delete files') });
   });
 
   it('keeps 63-bit snapshot ids exact, and fields it does not know', async () => {

@@ -33,6 +33,33 @@ export function useLoad<T>(load: () => Promise<T>): Loaded<T> {
   return { value, loading, problem, reload };
 }
 
+export interface Act {
+  busy: Ref<boolean>;
+  problem: ShallowRef<Problem | undefined>;
+  /** Runs the work; a failure is kept in `problem`. Resolves to whether it went well. */
+  run: (work: () => Promise<unknown>) => Promise<boolean>;
+}
+
+/** Something that a person sets going with a button, with its states. */
+export function useAct(): Act {
+  const busy = ref(false);
+  const problem = shallowRef<Problem>();
+  const run = async (work: () => Promise<unknown>) => {
+    busy.value = true;
+    problem.value = undefined;
+    try {
+      await work();
+      return true;
+    } catch (error) {
+      problem.value = asProblem(error);
+      return false;
+    } finally {
+      busy.value = false;
+    }
+  };
+  return { busy, problem, run };
+}
+
 export function asProblem(error: unknown): Problem {
   return error instanceof Problem ? error : new Problem(0, 'Something failed in this page', error instanceof Error ? error.message : String(error));
 }

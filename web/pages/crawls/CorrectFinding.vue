@@ -1,11 +1,11 @@
 <script setup lang="ts">
 /** What a crawl guessed, to be put right before it counts: the name, and the columns' names and types. */
 import { computed, reactive, ref } from 'vue';
-import { call, type Problem } from '../../api/client';
+import { call } from '../../api/client';
 import type { Finding } from '../../api/types';
 import BaseButton from '../../design/BaseButton.vue';
 import ProblemBox from '../../design/ProblemBox.vue';
-import { asProblem } from '../../stores/load';
+import { useAct } from '../../stores/load';
 
 const props = defineProps<{ finding: Finding }>();
 const emit = defineEmits<{ close: []; corrected: [] }>();
@@ -16,21 +16,12 @@ const folder = computed(() => (props.finding.definition?.kind === 'folder' ? pro
 /** Without a header the columns have no names of their own. */
 const canRename = (column: string) => folder.value?.options.format === 'csv' && folder.value.options.header === false && !folder.value.partitionColumns.includes(column);
 const columns = reactive(props.finding.evidence.columns.map((column) => ({ was: column.name, wasType: column.type, name: column.name, type: column.type })));
-const busy = ref(false);
-const problem = ref<Problem>();
+const { busy, problem, run } = useAct();
 
 async function save(): Promise<void> {
-  busy.value = true;
-  problem.value = undefined;
   const changed = columns.filter((each) => each.name !== each.was || each.type !== each.wasType).map((each) => ({ name: each.was, ...(each.name !== each.was ? { rename: each.name } : {}), ...(each.type !== each.wasType ? { type: each.type } : {}) }));
-  try {
-    await call(`/findings/${props.finding.id}/correct`, { body: { namespace: namespace.value, name: name.value, ...(changed.length > 0 ? { columns: changed } : {}) } });
-    emit('corrected');
-  } catch (error) {
-    problem.value = asProblem(error);
-  } finally {
-    busy.value = false;
-  }
+  const body = { namespace: namespace.value, name: name.value, ...(changed.length > 0 ? { columns: changed } : {}) };
+  if (await run(() => call(`/findings/${props.finding.id}/correct`, { body }))) emit('corrected');
 }
 </script>
 

@@ -1,7 +1,6 @@
 <script setup lang="ts">
 import { ref } from 'vue';
-import { useRouter } from 'vue-router';
-import { call, type Problem } from '../../api/client';
+import { call } from '../../api/client';
 import type { Crawl } from '../../api/types';
 import BaseButton from '../../design/BaseButton.vue';
 import EmptyState from '../../design/EmptyState.vue';
@@ -11,9 +10,9 @@ import ProblemBox from '../../design/ProblemBox.vue';
 import TagMark from '../../design/TagMark.vue';
 import PageFrame from '../../shell/PageFrame.vue';
 import { useLive } from '../../stores/live';
-import { asProblem, useLoad } from '../../stores/load';
+import { useCrawlStart } from '../../stores/crawls';
+import { useLoad } from '../../stores/load';
 
-const router = useRouter();
 const crawls = useLoad(() => call<Crawl[]>('/crawls'));
 const storages = useLoad(() => call<{ name: string }[]>('/storages'));
 void crawls.reload();
@@ -22,27 +21,14 @@ useLive((event) => event.topic === 'crawl' && void crawls.reload(), () => void c
 
 const storage = ref('');
 const folder = ref('');
-const starting = ref(false);
-const problem = ref<Problem>();
-async function start(where: { storage: string; folder: string }): Promise<void> {
-  starting.value = true;
-  problem.value = undefined;
-  try {
-    const { runId } = await call<{ runId: number }>('/crawls', { body: where });
-    await router.push(`/crawls/${runId}`);
-  } catch (error) {
-    problem.value = asProblem(error);
-  } finally {
-    starting.value = false;
-  }
-}
+const { busy: starting, problem, start } = useCrawlStart();
 const place = (crawl: Crawl) => (crawl.folder === '' ? crawl.storage : `${crawl.storage}/${crawl.folder}`);
 </script>
 
 <template>
   <PageFrame :steps="[{ label: 'Crawls' }]">
     <template #title><h1>Crawls</h1><span class="text-muted">A crawl looks at folders and says what it found. Nothing is registered before you decide.</span></template>
-    <form v-if="storage" class="mb-3 flex flex-wrap items-end gap-3 border border-rule bg-card px-4 py-3" @submit.prevent="start({ storage, folder })">
+    <form v-if="storage" class="mb-3 flex flex-wrap items-end gap-3 border border-rule bg-card px-4 py-3" @submit.prevent="start(storage, folder)">
       <label class="grid gap-0.5"><span class="text-muted">Storage</span>
         <select v-model="storage" class="h-[29px] border border-rule bg-card px-2"><option v-for="each in storages.value.value" :key="each.name">{{ each.name }}</option></select>
       </label>
@@ -69,7 +55,7 @@ const place = (crawl: Crawl) => (crawl.folder === '' ? crawl.storage : `${crawl.
               <td class="mono pr-6 text-right">{{ countText(crawl.lastRun.files) }}</td><td class="mono pr-6 text-right">{{ countText(crawl.lastRun.opened) }}</td><td class="mono pr-6 text-right">{{ countText(crawl.lastRun.findings) }}</td>
               <td><TagMark v-if="crawl.lastRun.undecided > 0" tone="dusk">{{ crawl.lastRun.undecided }} undecided</TagMark><span v-else class="text-muted">none</span></td>
             </template>
-            <td class="py-1 pr-4 text-right"><BaseButton :disabled="starting" @click="start({ storage: crawl.storage, folder: crawl.folder })">Crawl again</BaseButton></td>
+            <td class="py-1 pr-4 text-right"><BaseButton :disabled="starting" @click="start(crawl.storage, crawl.folder)">Crawl again</BaseButton></td>
           </tr>
         </tbody>
       </table>

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { computed, ref, watch } from 'vue';
 import { useRoute, useRouter } from 'vue-router';
-import { call, type Problem } from '../../api/client';
+import { call } from '../../api/client';
 import type { CrawlRun, Decision, Finding } from '../../api/types';
 import BaseButton from '../../design/BaseButton.vue';
 import FilterInput from '../../design/FilterInput.vue';
@@ -13,7 +13,8 @@ import TagMark from '../../design/TagMark.vue';
 import PageFrame from '../../shell/PageFrame.vue';
 import { useJobs } from '../../stores/jobs';
 import { useLive } from '../../stores/live';
-import { asProblem, useLoad } from '../../stores/load';
+import { useCrawlStart } from '../../stores/crawls';
+import { useAct, useLoad } from '../../stores/load';
 import FindingEvidence from './FindingEvidence.vue';
 import { countDecisions, formatWord, groupFindings, statusMark } from './findings';
 
@@ -38,36 +39,21 @@ const chosen = computed(() => {
 });
 const choose = (finding: Finding) => void router.replace({ query: { ...route.query, finding: String(finding.id) } });
 
-const problem = ref<Problem>();
+const { busy, problem, run: act } = useAct();
 const notes = ref<string[]>([]);
-const busy = ref(false);
-async function decide(finding: Finding, decision: Decision): Promise<void> {
-  problem.value = undefined;
-  try {
-    await call(`/findings/${finding.id}`, { method: 'PATCH', body: { decision } });
-    await run.reload();
-  } catch (error) {
-    problem.value = asProblem(error);
-  }
-}
-async function register(): Promise<void> {
-  busy.value = true;
-  problem.value = undefined;
-  try {
-    const { registered, failed } = await call<{ registered: string[]; failed: { name: string; problem: string }[] }>(`/crawl-runs/${runId.value}/register`, { body: {} });
-    notes.value = [...(registered.length > 0 ? [`Registered ${registered.join(', ')}.`] : []), ...failed.map((each) => `${each.name} was not registered: ${each.problem}`)];
-    await run.reload();
-  } catch (error) {
-    problem.value = asProblem(error);
-  } finally {
-    busy.value = false;
-  }
-}
+const decide = (finding: Finding, decision: Decision) => act(async () => {
+  await call(`/findings/${finding.id}`, { method: 'PATCH', body: { decision } });
+  await run.reload();
+});
+const register = () => act(async () => {
+  const { registered, failed } = await call<{ registered: string[]; failed: { name: string; problem: string }[] }>(`/crawl-runs/${runId.value}/register`, { body: {} });
+  notes.value = [...(registered.length > 0 ? [`Registered ${registered.join(', ')}.`] : []), ...failed.map((each) => `${each.name} was not registered: ${each.problem}`)];
+  await run.reload();
+});
+const crawl = useCrawlStart();
 async function again(): Promise<void> {
-  const { storage, folder } = run.value.value!;
-  const { runId: next } = await call<{ runId: number }>('/crawls', { body: { storage, folder } });
   notes.value = [];
-  await router.push(`/crawls/${next}`);
+  await crawl.start(run.value.value!.storage, run.value.value!.folder);
 }
 const place = computed(() => (run.value.value ? [run.value.value.storage, run.value.value.folder].filter(Boolean).join('/') : ''));
 const seconds = computed(() => (run.value.value?.finishedAt ? (new Date(run.value.value.finishedAt).getTime() - new Date(run.value.value.startedAt).getTime()) / 1000 : 0));
@@ -86,7 +72,7 @@ const choices: { decision: Decision; words: string }[] = [{ decision: 'register'
       <BaseButton @click="again">Crawl again</BaseButton>
       <BaseButton look="strong" :disabled="counts.register === 0 || busy" @click="register">Register {{ counts.register }}</BaseButton>
     </template>
-    <ProblemBox v-if="problem" class="mb-2" :problem="problem" />
+    <ProblemBox v-if="problem ?? crawl.problem.value" class="mb-2" :problem="(problem ?? crawl.problem.value)!" />
     <p v-for="note in notes" :key="note" role="status" class="mb-2 border border-kelp bg-kelp-soft px-3 py-1.5">{{ note }} <RouterLink class="plain-link" to="/catalog">Open the catalog</RouterLink></p>
     <ProblemBox v-if="run.problem.value" :problem="run.problem.value" can-retry @retry="run.reload" />
     <LoadingLine v-else-if="!run.value.value" what="the crawl" />

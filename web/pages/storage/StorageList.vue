@@ -1,29 +1,19 @@
 <script setup lang="ts">
 /** The connected storages, and a line to connect another. */
 import { ref } from 'vue';
-import { call, type Problem } from '../../api/client';
+import { call } from '../../api/client';
 import BaseButton from '../../design/BaseButton.vue';
 import EmptyState from '../../design/EmptyState.vue';
 import ProblemBox from '../../design/ProblemBox.vue';
-import { asProblem } from '../../stores/load';
+import { useAct } from '../../stores/load';
 
 defineProps<{ storages: { name: string; kind: string }[] }>();
 const emit = defineEmits<{ connected: [name: string] }>();
 const name = ref('');
 const location = ref('');
-const busy = ref(false);
-const problem = ref<Problem>();
+const { busy, problem, run } = useAct();
 async function connect(): Promise<void> {
-  busy.value = true;
-  problem.value = undefined;
-  try {
-    const storage = await call<{ name: string }>('/storages', { body: { name: name.value, location: location.value } });
-    emit('connected', storage.name);
-  } catch (error) {
-    problem.value = asProblem(error);
-  } finally {
-    busy.value = false;
-  }
+  if (await run(() => call('/storages', { body: { name: name.value, location: location.value } }))) emit('connected', name.value.trim());
 }
 </script>
 

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { useDebounceFn } from '@vueuse/core';
-import { computed, ref, watch } from 'vue';
+import { computed, watch } from 'vue';
 import { useRoute, useRouter } from 'vue-router';
 import { call, escapePath } from '../../api/client';
 import BaseButton from '../../design/BaseButton.vue';
@@ -10,9 +10,9 @@ import LoadingLine from '../../design/LoadingLine.vue';
 import ProblemBox from '../../design/ProblemBox.vue';
 import PageFrame from '../../shell/PageFrame.vue';
 import type { PathStep } from '../../shell/PathBar.vue';
-import { asProblem, useLoad } from '../../stores/load';
+import { useCrawlStart } from '../../stores/crawls';
+import { useLoad } from '../../stores/load';
 import { useFolder, type FolderEntry } from '../../stores/storage';
-import type { Problem } from '../../api/client';
 import { queryLink } from '../query/link';
 import FileLook from './FileLook.vue';
 import FolderList from './FolderList.vue';
@@ -59,20 +59,7 @@ function open(entry: FolderEntry): void {
   if (entry.kind === 'folder') void router.push(linkTo(storage.value, path.value === '' ? entry.name : `${path.value}/${entry.name}`));
   else void router.push({ query: { ...route.query, file: entry.name } });
 }
-const starting = ref(false);
-const crawlProblem = ref<Problem>();
-async function crawl(): Promise<void> {
-  starting.value = true;
-  crawlProblem.value = undefined;
-  try {
-    const { runId } = await call<{ runId: number }>('/crawls', { body: { storage: storage.value, folder: path.value } });
-    await router.push(`/crawls/${runId}`);
-  } catch (error) {
-    crawlProblem.value = asProblem(error);
-  } finally {
-    starting.value = false;
-  }
-}
+const { busy: starting, problem: crawlProblem, start: crawl } = useCrawlStart();
 </script>
 
 <template>
@@ -84,7 +71,7 @@ async function crawl(): Promise<void> {
     </template>
     <template v-if="storage && folder.listing.value" #actions>
       <BaseButton v-if="path" @click="$router.push(queryLink(`SELECT * FROM &quot;${storage}:${path}&quot; LIMIT 100`))">Query these files</BaseButton>
-      <BaseButton look="strong" :disabled="starting" @click="crawl">Crawl this folder</BaseButton>
+      <BaseButton look="strong" :disabled="starting" @click="crawl(storage, path)">Crawl this folder</BaseButton>
     </template>
     <ProblemBox v-if="crawlProblem" class="mb-2" :problem="crawlProblem" />
     <ProblemBox v-if="storages.problem.value" :problem="storages.problem.value" can-retry @retry="storages.reload" />

@@ -1,29 +1,18 @@
 <script setup lang="ts">
 /** Restoring beside what it is about: says what will come of it before it is done. */
-import { ref } from 'vue';
-import { call, type Problem } from '../../api/client';
+import { call } from '../../api/client';
 import type { TableDetail } from '../../api/types';
 import BaseButton from '../../design/BaseButton.vue';
 import { countText } from '../../design/format';
 import ProblemBox from '../../design/ProblemBox.vue';
-import { asProblem } from '../../stores/load';
+import { useAct } from '../../stores/load';
 
 const props = defineProps<{ detail: TableDetail }>();
 const emit = defineEmits<{ close: []; restored: [] }>();
-const busy = ref(false);
-const problem = ref<Problem>();
+const { busy, problem, run } = useAct();
 async function restore(): Promise<void> {
-  busy.value = true;
-  problem.value = undefined;
-  try {
-    const { namespace, name, version } = props.detail;
-    await call(`/catalog/${encodeURIComponent(namespace)}/${encodeURIComponent(name)}/restore`, { body: { version: String(version) } });
-    emit('restored');
-  } catch (error) {
-    problem.value = asProblem(error);
-  } finally {
-    busy.value = false;
-  }
+  const { namespace, name, version } = props.detail;
+  if (await run(() => call(`/catalog/${encodeURIComponent(namespace)}/${encodeURIComponent(name)}/restore`, { body: { version: String(version) } }))) emit('restored');
 }
 </script>
 

@@ -1,0 +1,14 @@
+/** A catalog database in the test's own process, with the real migrations. */
+import { readdirSync, readFileSync } from 'node:fs';
+import path from 'node:path';
+import { PGlite } from '@electric-sql/pglite';
+import type { Database, Sql } from '../catalog/database';
+import { projectRoot } from '../program-files';
+
+export async function testDatabase(): Promise<Database> {
+  const lite = new PGlite();
+  const folder = path.join(projectRoot, 'server/catalog/migrations');
+  for (const name of readdirSync(folder).sort()) await lite.exec(readFileSync(path.join(folder, name), 'utf8'));
+  const sql: Sql = { query: async <T>(text: string, params: unknown[] = []) => (await lite.query<T>(text, params)).rows };
+  return { ...sql, transaction: <T>(work: (inside: Sql) => Promise<T>) => work(sql) } as unknown as Database;
+}
