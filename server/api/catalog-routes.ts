@@ -4,7 +4,8 @@ import { restore } from '../../core/delta/operations';
 import { LakeError } from '../../core/errors';
 import { LATEST, type AsOf } from '../../core/table/contract';
 import { parseTimestamp } from '../../core/values/text';
-import { getRelation, listNamespaces, listRelations } from '../catalog/relations';
+import { describeRelation, dropRelation, getRelation, listNamespaces, listRelations } from '../catalog/relations';
+import { readersOf } from '../query/readers';
 import { listRevisions } from '../catalog/revisions';
 import type { Inputs, Route } from '../http/routes';
 import { describeSnapshot } from '../lake/describe';
@@ -14,7 +15,7 @@ import type { Services } from '../services';
 import { isoTime, name, version } from './schemas';
 
 export function catalogRoutes(services: Services): Route[] {
-  const { database, lake, events, config } = services;
+  const { database, lake, events, config, queries } = services;
   const tableParams = Joi.object({ namespace: name.required(), table: name.required() });
   const relationOf = ({ params }: Inputs) => getRelation(database, params.namespace!, params.table!);
   return [
@@ -57,6 +58,33 @@ export function catalogRoutes(services: Services): Route[] {
           restore(table, { kind: 'number', number: asked }, { clock: systemClock, ids: randomIds, who: config.person }));
         events.tell({ topic: 'table', name: fullName });
         return result;
+      },
+    },
+    {
+      method: 'get', path: '/catalog/{namespace}/{table}/readers', summary: 'Views that read a table or view, directly or by way of others', answer: 'Full names',
+      params: tableParams,
+      handle: async (input) => ({ views: await readersOf(database, queries.statements, await relationOf(input)) }),
+    },
+    {
+      method: 'patch', path: '/catalog/{namespace}/{table}', summary: 'Describe a table or view', answer: 'The new description',
+      params: tableParams, body: Joi.object({ description: Joi.string().trim().allow('').max(2000).required() }),
+      handle: async (input) => {
+        const relation = await relationOf(input);
+        await describeRelation(database, relation, input.body.description as string, config.person);
+        events.tell({ topic: 'catalog' });
+        return { description: input.body.description };
+      },
+    },
+    {
+      method: 'delete', path: '/catalog/{namespace}/{table}', summary: 'Take an external table or a view out of the catalog; files stay', answer: 'What was taken out',
+      params: tableParams,
+      handle: async (input) => {
+        const relation = await relationOf(input);
+        const fullName = `${relation.namespace}.${relation.name}`;
+        if (relation.managed) throw new LakeError('unsupported', `${fullName} is managed: dropping it would remove its files, which cannot be done yet. Nothing was changed.`, { table: fullName });
+        await dropRelation(database, relation, config.person);
+        events.tell({ topic: 'catalog' });
+        return { unregistered: fullName };
       },
     },
     {

@@ -114,6 +114,13 @@ export async function redefineRelation(database: Database, relation: Relation, d
   });
 }
 
+export async function describeRelation(database: Database, relation: Relation, description: string, who: string): Promise<void> {
+  await database.transaction(async (sql) => {
+    await sql.query('UPDATE relation SET description = $2 WHERE id = $1', [relation.id, description]);
+    await recordRevision(sql, who, 'describe', `${relation.namespace}.${relation.name}`, { description });
+  });
+}
+
 /** Takes the name out of the catalog; files stay where they are. */
 export async function dropRelation(database: Database, relation: Relation, who: string): Promise<void> {
   await database.transaction(async (sql) => {

@@ -58,13 +58,15 @@ const RESULT_BYTES = 256e6;
 /** Rows over IPC in one message, when they are not kept. */
 const INLINE_BYTES = 64e6;
 const KEPT_RESULTS = 40;
+/** Of all kept results together; the newest is kept in any case. */
+const KEPT_BYTES = 2e9;
 
 export class Queries {
   readonly #queue = new PQueue({ concurrency: CONCURRENT });
   readonly #pending = new Set<string>();
   readonly results = new Map<string, KeptResult>();
   readonly #folder: string;
-  readonly #statements: Statements;
+  readonly statements: Statements;
 
   constructor(
     readonly lake: Lake,
@@ -74,7 +76,7 @@ export class Queries {
     readonly receipts: ReceiptBook,
     readonly config: Config,
   ) {
-    this.#statements = new Statements(engine);
+    this.statements = new Statements(engine);
     this.#folder = path.join(config.home, 'results');
     rmSync(this.#folder, { recursive: true, force: true });
     mkdirSync(this.#folder, { recursive: true });
@@ -121,8 +123,8 @@ export class Queries {
   }
 
   async #prepare(sql: string, pins: Pins): Promise<PreparedQuery> {
-    const resolver = new Resolver(this.lake, this.names, this.files, this.#statements, pins);
-    return prepareQuery(await resolver.resolve(sql), this.#statements, this.roots);
+    const resolver = new Resolver(this.lake, this.names, this.files, this.statements, pins);
+    return prepareQuery(await resolver.resolve(sql), this.statements, this.roots);
   }
 
   async #execute(id: string, { compile, tables }: PreparedQuery, options: QueryOptions): Promise<QueryReply> {
@@ -155,10 +157,13 @@ export class Queries {
 
   #keep(id: string, reply: QueryReply, tables: ReceiptTable[]): void {
     this.results.set(id, { tables, columns: reply.columns, rowCount: reply.rowCount, pages: reply.pages, file: path.join(this.#folder, `${id}.rows`) });
-    if (this.results.size <= KEPT_RESULTS) return;
-    const [oldest, kept] = this.results.entries().next().value!;
-    this.results.delete(oldest);
-    rmSync(kept.file, { force: true });
+    let bytes = [...this.results.values()].reduce((sum, each) => sum + each.pages.at(-1)!, 0);
+    for (const [oldest, kept] of this.results) {
+      if (this.results.size === 1 || (this.results.size <= KEPT_RESULTS && bytes <= KEPT_BYTES)) return;
+      this.results.delete(oldest);
+      rmSync(kept.file, { force: true });
+      bytes -= kept.pages.at(-1)!;
+    }
   }
 
   #keepReceipt(id: string, options: QueryOptions, outcome: Pick<Receipt, 'outcome' | 'tables' | 'rowCount' | 'planMs' | 'engineMs' | 'totalMs' | 'problem'>): void {

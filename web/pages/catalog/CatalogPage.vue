@@ -31,7 +31,7 @@ watch(relation, (now, before) => {
   if (now?.id !== before?.id) detail.value.value = undefined;
   void detail.reload();
 }, { immediate: true });
-useLive((event) => event.topic === 'table' && void detail.reload());
+useLive((event) => (event.topic === 'table' || event.topic === 'catalog') && void detail.reload());
 
 const crawls = useLoad(() => call<Crawl[]>('/crawls'));
 void crawls.reload();
@@ -87,7 +87,7 @@ function chooseColumn(column: ColumnView): void {
         </PickColumn>
         <div class="min-h-0 overflow-auto" :class="relation.kind === 'view' ? 'col-span-2' : ''" tabindex="0" role="region" aria-label="The chosen table">
           <ProblemBox v-if="detail.problem.value" class="m-4" :problem="detail.problem.value" can-retry @retry="detail.reload" />
-          <RelationSummary v-else-if="detail.value.value" :detail="detail.value.value" />
+          <RelationSummary v-else-if="detail.value.value" :key="`${namespace}.${table}`" :detail="detail.value.value" @gone="$router.push(link(namespace))" />
           <LoadingLine v-else what="the table" />
         </div>
       </template>

@@ -1,16 +1,20 @@
 <script setup lang="ts">
 /** The chosen table or view in short. */
-import { computed } from 'vue';
+import { computed, ref } from 'vue';
 import type { TableDetail } from '../../api/types';
 import { escapePath } from '../../api/client';
 import ArrivalBars from '../../charts/ArrivalBars.vue';
 import BaseButton from '../../design/BaseButton.vue';
+import DescriptionLine from './DescriptionLine.vue';
+import UnregisterPanel from './UnregisterPanel.vue';
 import CopyText from '../../design/CopyText.vue';
 import { bytesText, countText, formatName, plural, timeText, utcText } from '../../design/format';
 import TagMark from '../../design/TagMark.vue';
 import { queryLink, tableName } from '../query/link';
 
 const props = defineProps<{ detail: TableDetail }>();
+const emit = defineEmits<{ gone: [] }>();
+const unregistering = ref(false);
 const full = computed(() => tableName(props.detail.namespace, props.detail.name));
 const partitioning = computed(() => props.detail.partitioning?.map((each) => (each.transform === 'identity' ? each.source : `${each.transform}(${each.source})`)).join(', ') ?? '');
 </script>
@@ -25,7 +29,7 @@ const partitioning = computed(() => props.detail.partitioning?.map((each) => (ea
         <BaseButton v-if="detail.kind === 'table'" look="strong" @click="$router.push(`/tables/${encodeURIComponent(detail.namespace)}/${encodeURIComponent(detail.name)}`)">Open table</BaseButton>
       </span>
     </header>
-    <p v-if="detail.description" class="mt-1">{{ detail.description }}</p>
+    <DescriptionLine :namespace="detail.namespace" :name="detail.name" :description="detail.description" />
     <template v-if="detail.kind === 'view'">
       <h3 class="mt-4 font-semibold">Its query</h3>
       <pre class="mt-1 overflow-x-auto bg-paper px-3 py-2 whitespace-pre-wrap" tabindex="0">{{ detail.viewSql }}</pre>
@@ -40,6 +44,10 @@ const partitioning = computed(() => props.detail.partitioning?.map((each) => (ea
         <dt>Files on drop</dt><dd>{{ detail.managed ? 'managed: dropping the table removes its files' : 'external: dropping the table leaves its files' }}</dd>
       </dl>
       <ArrivalBars v-if="detail.arrivals.length > 1" class="mt-4" :arrivals="detail.arrivals" />
+    </template>
+    <template v-if="!detail.managed">
+      <button v-if="!unregistering" class="plain-link mt-4 text-muted" @click="unregistering = true">take it out of the catalog …</button>
+      <UnregisterPanel v-else :detail="detail" @close="unregistering = false" @gone="emit('gone')" />
     </template>
   </article>
 </template>

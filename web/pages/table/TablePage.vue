@@ -5,6 +5,7 @@ import { call } from '../../api/client';
 import type { TableDetail, TimelineEntry } from '../../api/types';
 import TableTimeline from '../../charts/TableTimeline.vue';
 import BaseButton from '../../design/BaseButton.vue';
+import CopyText from '../../design/CopyText.vue';
 import { bytesText, countText, formatName, plural, timeText, utcText } from '../../design/format';
 import LoadingLine from '../../design/LoadingLine.vue';
 import ProblemBox from '../../design/ProblemBox.vue';
@@ -116,7 +117,7 @@ const sections = [{ name: 'rows', words: 'Rows' }, { name: 'columns', words: 'Co
       <TableTimeline v-else-if="history.value.value" ref="timeline" :entries="history.value.value.entries" :viewing="shown.version" :latest="shown.latestVersion" @view="view" />
       <nav class="flex gap-6 pt-1.5 pb-2" aria-label="Sections">
         <button v-for="each in sections" :key="each.name" class="border-b-2 py-1 font-semibold" :class="section === each.name ? 'border-ink' : 'border-transparent text-muted hover:text-ink'" :aria-current="section === each.name ? 'true' : undefined" @click="show(each.name)">{{ each.words }}</button>
-        <span v-if="shown.snapshotId" class="ml-auto self-center text-muted">snapshot <span class="mono">{{ shown.snapshotId }}</span></span>
+        <span v-if="shown.snapshotId" class="ml-auto self-center text-muted">snapshot <CopyText :text="shown.snapshotId" /></span>
       </nav>
       <TableRows v-if="section === 'rows'" :namespace="namespace" :table="table" :version="shown.version" :past="past" :total="shown.rows" />
       <TableColumns v-else :detail="shown" :now="now.value.value" :chosen="typeof route.query.column === 'string' ? route.query.column : ''" />
