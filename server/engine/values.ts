@@ -40,6 +40,7 @@ export function converter(type: DuckDBType): Cell {
     case DuckDBTypeId.UHUGEINT:
       return (value) => (Number.isSafeInteger(Number(value)) ? Number(value) : String(value));
     case DuckDBTypeId.FLOAT:
+      return (value) => (Number.isFinite(value) ? shortestFloat(value as number) : String(value));
     case DuckDBTypeId.DOUBLE:
       return (value) => (Number.isFinite(value) ? (Object.is(value, -0) ? 0 : value) : String(value));
     case DuckDBTypeId.TIMESTAMP:
@@ -75,6 +76,15 @@ export function converter(type: DuckDBType): Cell {
     default:
       return (value) => String(value);
   }
+}
+
+/** A 32-bit float by the fewest digits that name it: 12.77, not the 12.770000457763672 of its double. */
+function shortestFloat(value: number): number {
+  for (let digits = 6; digits < 9; digits++) {
+    const short = Number(value.toPrecision(digits));
+    if (Math.fround(short) === value) return short === 0 ? 0 : short;
+  }
+  return Number(value.toPrecision(9));
 }
 
 function nullable(convert: Cell): Cell {

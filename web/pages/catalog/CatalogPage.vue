@@ -77,11 +77,10 @@ function chooseColumn(column: ColumnView): void {
       <p v-else class="px-5 py-4 text-muted">Choose a namespace. Arrow keys walk the columns: up and down inside one, left and right between them.</p>
       <template v-if="namespace && relation">
         <PickColumn v-if="relation.kind === 'table'" :title="columns.length > 0 ? plural(columns.length, 'column') : 'Columns'" :items="columns" :name-of="(each: ColumnView) => each.name" chosen="" filter-label="Filter columns" @choose="chooseColumn">
-          <template #heading><span class="ml-auto pr-12 font-normal text-muted">null</span></template>
           <template #default="{ item }"><span class="flex items-baseline gap-2">
             <span class="truncate" :title="item.comment ?? undefined">{{ item.name }}</span>
             <span class="mono ml-auto max-w-[110px] truncate text-muted" :title="item.type">{{ item.type }}</span>
-            <span class="mono w-9 shrink-0 text-right text-muted" :title="item.nulls === null ? 'The files do not say how many are null' : `${percentText(item.nulls)} null`">{{ item.nulls === null ? '' : percentText(item.nulls) }}</span>
+            <span class="w-[52px] shrink-0 text-right text-small text-muted" :title="item.nulls === null ? 'The files do not say how many are null' : `${percentText(item.nulls)} null`">{{ item.nulls ? `${percentText(item.nulls)} null` : '' }}</span>
             <span class="w-9 shrink-0"><TagMark v-if="item.role" tone="tide">{{ roleWords[item.role] }}</TagMark></span>
           </span></template>
         </PickColumn>

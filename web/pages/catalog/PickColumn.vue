@@ -27,7 +27,7 @@ function enterNext(event: KeyboardEvent): void {
 
 <template>
   <section class="grid min-h-0 min-w-0 grid-rows-[auto_minmax(0,1fr)] border-r border-rule" data-column :aria-label="title">
-    <header class="flex h-[34px] items-center justify-between gap-2 border-b border-ink px-3 font-semibold"><span class="truncate">{{ title }}</span><slot name="heading"></slot><FilterInput v-if="items.length > 4" v-model="filter" :label="filterLabel" class="max-w-20 font-normal" /></header>
+    <header class="flex h-[34px] items-center justify-between gap-2 border-b border-ink px-3 font-semibold"><span class="truncate">{{ title }}</span><FilterInput v-if="items.length > 4" v-model="filter" :label="filterLabel" class="max-w-20 font-normal" /></header>
     <div ref="list" class="min-h-0 overflow-auto" @keydown.down.prevent="move(1)" @keydown.up.prevent="move(-1)" @keydown.right.prevent="enterNext" @keydown.left.prevent="enterNext">
       <button
         v-for="(item, index) in shown" :key="nameOf(item)" data-item :tabindex="index === Math.max(0, chosenIndex) ? 0 : -1"
