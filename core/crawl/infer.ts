@@ -78,22 +78,3 @@ export function inferPartitionType(texts: readonly (string | null)[]): LogicalTy
   if (present.every((text) => parseTimestamp(text) !== undefined)) return { kind: 'timestamp' };
   return { kind: 'string' };
 }
-
-/** How far two files share columns: 1 the same names, 0 none. */
-export function similarity(a: FileFacts, b: FileFacts): number {
-  const names = (facts: FileFacts) => new Set(facts.columns.map((column) => column.name.toLowerCase()));
-  const [x, y] = [names(a), names(b)];
-  const shared = [...x].filter((name) => y.has(name)).length;
-  return shared === 0 ? 0 : shared / Math.min(x.size, y.size);
-}
-
-/** Files of one folder sorted into shapes: a file joins the first shape it shares at least half of its columns with. */
-export function shapesOf(facts: readonly FileFacts[]): FileFacts[][] {
-  const shapes: FileFacts[][] = [];
-  for (const file of facts) {
-    const home = shapes.find((shape) => similarity(shape[0]!, file) >= 0.5);
-    if (home) home.push(file);
-    else shapes.push([file]);
-  }
-  return shapes;
-}

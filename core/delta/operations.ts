@@ -9,7 +9,7 @@ import type { Add, Metadata, Remove } from './actions';
 import { commitChange, type Change, type CommitPorts } from './commit';
 import { encodeFilePath, type LogState } from './log';
 import { parseSchema, schemaString } from './schema';
-import { rowCountOf, statsText } from './stats';
+import { statsText } from './stats';
 import type { DeltaTable } from './table';
 
 export interface NewTable {
@@ -182,8 +182,4 @@ function removesFor(table: DeltaTable, state: LogState, paths: string[], ports: 
     const { size, partitionValues } = add;
     return { path: add.path, deletionTimestamp: ports.clock.now(), dataChange, extendedFileMetadata: true, partitionValues, size };
   });
-}
-
-export function rowsIn(state: LogState): number {
-  return [...state.files.values()].reduce((sum, add) => sum + (rowCountOf(add.stats) ?? 0), 0);
 }

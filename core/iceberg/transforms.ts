@@ -17,10 +17,6 @@ export function parseTransform(text: string): Transform {
   throw new LakeError('unsupported', `The partition transform "${text}" is not supported.`);
 }
 
-export function transformName(transform: Transform): string {
-  return 'width' in transform ? `${transform.kind}[${transform.width}]` : transform.kind;
-}
-
 /** The type of a partition field: days are dates, other times ints, bucket an int, the rest as the source. */
 export function resultType(transform: Transform, source: LogicalType): LogicalType {
   switch (transform.kind) {

@@ -1,4 +1,4 @@
-import { parquetMetadataAsync, parquetReadObjects, type AsyncBuffer, type FileMetaData } from 'hyparquet';
+import { parquetReadObjects, type AsyncBuffer } from 'hyparquet';
 import { compressors } from 'hyparquet-compressors';
 import { inFile, LakeError } from '../errors';
 import type { ObjectStore } from '../storage/object-store';
@@ -20,15 +20,6 @@ async function buffer(store: ObjectStore, path: string): Promise<AsyncBuffer> {
 export async function readParquetRows(store: ObjectStore, path: string): Promise<Record<string, unknown>[]> {
   try {
     return await parquetReadObjects({ file: await buffer(store, path), compressors });
-  } catch (error) {
-    throw inFile(error, path);
-  }
-}
-
-/** The footer: schema, row groups, statistics and writer. */
-export async function readParquetFooter(store: ObjectStore, path: string): Promise<FileMetaData> {
-  try {
-    return await parquetMetadataAsync(await buffer(store, path));
   } catch (error) {
     throw inFile(error, path);
   }

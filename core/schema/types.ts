@@ -28,8 +28,6 @@ export interface TableSchema {
   fields: Field[];
 }
 
-export const STRING: LogicalType = { kind: 'string' };
-
 export function field(name: string, type: LogicalType | PrimitiveKind, rest: Partial<Field> = {}): Field {
   return { name, type: typeof type === 'string' ? { kind: type } : type, required: false, ...rest };
 }

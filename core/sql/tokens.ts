@@ -46,6 +46,11 @@ export function quoteName(name: string): string {
   return `"${name.replaceAll('"', '""')}"`;
 }
 
+/** A name as SQL reads it, quoted only where it must be. */
+export function nameAsSql(name: string): string {
+  return /^[a-z_][a-z0-9_]*$/i.test(name) ? name : quoteName(name);
+}
+
 export function quoteText(text: string): string {
   return `'${text.replaceAll("'", "''")}'`;
 }

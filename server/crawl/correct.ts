@@ -7,6 +7,7 @@ import { filesToRead } from '../../core/scan/plan';
 import { TRUE } from '../../core/scan/predicate';
 import { parseTypeName, typeName } from '../../core/schema/type-names';
 import { findField } from '../../core/schema/types';
+import { nameAsSql } from '../../core/sql/tokens';
 import { LATEST } from '../../core/table/contract';
 import type { Evidence, Finding, PlacedFinding } from '../catalog/crawls';
 import type { EngineCalls } from '../engine/engine';
@@ -30,14 +31,17 @@ export async function corrected(finding: PlacedFinding, correction: Correction, 
   const namespace = correction.namespace ?? finding.namespace;
   const name = correction.name ?? finding.name;
   const place = `${finding.storage}:${finding.location}`;
+  if (finding.relationId !== null && (namespace !== finding.namespace || name !== finding.name)) {
+    throw new LakeError('bad-request', `This place is registered as ${finding.namespace}.${finding.name} already; it cannot be given another name here.`);
+  }
   if (finding.definition?.kind !== 'folder') {
     if (correction.columns?.length) throw new LakeError('bad-request', 'The columns of this finding are given by its own metadata; only its name can be corrected.');
-    const statement = finding.evidence.statement.replace(/^CREATE TABLE \S+/, `CREATE TABLE ${namespace}.${name}`);
+    const statement = finding.evidence.statement.replace(/^CREATE TABLE .*/, () => `CREATE TABLE ${nameAsSql(namespace)}.${nameAsSql(name)}`);
     return { namespace, name, definition: finding.definition, evidence: { ...finding.evidence, statement } };
   }
   const folder = correctColumns(finding.definition.folder, correction.columns ?? []);
   if (correction.columns?.length) await tryOut(folder, `${namespace}.${name}`, finding, storage, engine);
-  const statement = registerStatement(`${namespace}.${name}`, folder.fields, { format: folder.options.format, location: place, pattern: folder.pattern });
+  const statement = registerStatement([namespace, name], folder.fields, { format: folder.options.format, location: place, pattern: folder.pattern });
   return { namespace, name, definition: { kind: 'folder', folder }, evidence: { ...finding.evidence, columns: renamedEvidence(finding.evidence.columns, finding.definition.folder, folder), statement } };
 }
 

@@ -115,7 +115,7 @@ export class Crawler {
       format: candidate.kind,
       summary: `${candidate.kind === 'delta' ? 'Delta' : 'Iceberg'}, version ${snapshot.version}`,
       definition: { kind: 'lake', pointer: 'files' },
-      evidence: lakeEvidence(snapshot, files, `${storage.storage.name}:${candidate.root}`, name),
+      evidence: lakeEvidence(snapshot, files, `${storage.storage.name}:${candidate.root}`, [base.namespace, base.name]),
     };
   }
 }
@@ -123,7 +123,7 @@ export class Crawler {
 function folderFinding(storage: OpenStorage, candidate: Extract<Candidate, { kind: 'files' }>, base: Omit<NewFinding, 'status' | 'decision' | 'format' | 'summary' | 'evidence'>, facts: Inspected[], opened: number, relation: Relation | undefined): NewFinding {
   const { definition, inference } = folderDefinition(candidate, facts);
   const problems = facts.filter((each) => each.problem).map((each) => ({ path: each.path, problem: each.problem! }));
-  const evidence = folderEvidence({ candidate, facts, opened, definition, inference, problems, place: `${storage.storage.name}:${candidate.root}`, name: `${base.namespace}.${base.name}` });
+  const evidence = folderEvidence({ candidate, facts, opened, definition, inference, problems, place: `${storage.storage.name}:${candidate.root}`, name: [base.namespace, base.name] });
   const counted = facts.length === candidate.files.length && facts.every((each) => each.rows !== undefined || each.problem);
   const sampled = facts.reduce((sum, each) => sum + (each.rows ?? each.aboutRows ?? 0), 0);
   const rows = counted ? sampled : Math.round((sampled / Math.max(1, facts.length)) * candidate.files.length);

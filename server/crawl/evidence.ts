@@ -7,6 +7,7 @@ import { fullPattern, type FolderDefinition } from '../../core/folder/table';
 import type { DataFile } from '../../core/scan/plan';
 import { findField, sameType, type Field } from '../../core/schema/types';
 import { typeName } from '../../core/schema/type-names';
+import { nameAsSql } from '../../core/sql/tokens';
 import { below } from '../../core/storage/paths';
 import type { Snapshot } from '../../core/table/contract';
 import type { Evidence } from '../catalog/crawls';
@@ -26,7 +27,7 @@ interface FolderInput {
   inference: Inference;
   problems: Evidence['problems'];
   place: string;
-  name: string;
+  name: readonly [string, string];
 }
 
 export function folderEvidence({ candidate, facts, opened, definition, inference, problems, place, name }: FolderInput): Evidence {
@@ -58,12 +59,12 @@ export function folderEvidence({ candidate, facts, opened, definition, inference
   };
 }
 
-export function lakeEvidence(snapshot: Snapshot, files: readonly DataFile[], place: string, name: string): Evidence {
+export function lakeEvidence(snapshot: Snapshot, files: readonly DataFile[], place: string, [namespace, table]: readonly [string, string]): Evidence {
   return {
     ...noEvidence(files.length),
     read: `${snapshot.format === 'delta' ? 'Delta log' : 'Iceberg metadata'}, version ${snapshot.version}`,
     columns: snapshot.schema.fields.map((field) => ({ name: field.name, type: typeName(field.type), presence: [], clash: false, fromPath: false, isNew: false })),
-    statement: `CREATE TABLE ${name}\nWITH (format = '${snapshot.format}', location = '${place}')`,
+    statement: `CREATE TABLE ${nameAsSql(namespace)}.${nameAsSql(table)}\nWITH (format = '${snapshot.format}', location = '${place}')`,
     version: snapshot.version,
   };
 }
@@ -107,10 +108,11 @@ function partitionsOf(candidate: FolderInput['candidate'], definition: FolderDef
   });
 }
 
-export function registerStatement(name: string, fields: readonly Field[], options: Record<string, string>): string {
-  const columns = fields.map((field) => `  ${field.name} ${typeName(field.type)}`).join(',\n');
+/** The statement that says what will be registered; `name` is namespace and table. */
+export function registerStatement([namespace, table]: readonly [string, string], fields: readonly Field[], options: Record<string, string>): string {
+  const columns = fields.map((field) => `  ${nameAsSql(field.name)} ${typeName(field.type)}`).join(',\n');
   const settings = Object.entries(options).map(([key, value]) => `${key} = '${value.replaceAll("'", "''")}'`).join(', ');
-  return `CREATE TABLE ${name} (\n${columns}\n)\nWITH (${settings})`;
+  return `CREATE TABLE ${nameAsSql(namespace)}.${nameAsSql(table)} (\n${columns}\n)\nWITH (${settings})`;
 }
 
 export function summaryOf(definition: FolderDefinition, inference: Inference, problems: Evidence['problems']): string {

@@ -1,6 +1,6 @@
 /** From a resolved query to SQL over stand-in names, and a scan plan for each table it reads. */
 import { LakeError } from '../../core/errors';
-import { filesToRead, type ScanPlan } from '../../core/scan/plan';
+import type { ScanPlan } from '../../core/scan/plan';
 import { TRUE, type Predicate } from '../../core/scan/predicate';
 import { typeName } from '../../core/schema/type-names';
 import type { Field } from '../../core/schema/types';
@@ -72,8 +72,4 @@ function compile(query: ResolvedQuery, relations: ReadonlyMap<string, string>): 
 function inline(query: ResolvedQuery, put: (source: ResolvedTable) => string): Spliced {
   const replacements = query.sources.map((source) => (isTable(source) ? put(source) : `(${inline(source, put).sql})`));
   return spliceReferences(query.statement, replacements);
-}
-
-export function filesRead(tables: readonly PlannedTable[]): number {
-  return tables.reduce((sum, { plan }) => sum + filesToRead(plan).length, 0);
 }

@@ -13,7 +13,8 @@ import PageFrame from '../../shell/PageFrame.vue';
 import { useCatalog } from '../../stores/catalog';
 import { useLive } from '../../stores/live';
 import { useLoad } from '../../stores/load';
-import { sqlName, tableName } from './link';
+import { nameAsSql } from '../../../core/sql/tokens';
+import { tableName } from './link';
 import ReceiptView from './ReceiptView.vue';
 import ResultView from './ResultView.vue';
 import SqlEditor from './SqlEditor.vue';
@@ -47,7 +48,7 @@ async function loadNames(): Promise<void> {
 void loadNames();
 const names = computed<SQLNamespace>(() => {
   const all: Record<string, Record<string, string[]>> = {};
-  for (const { namespace, name } of catalog.relations) (all[namespace] ??= {})[name] = (columns.value[`${namespace}.${name}`] ?? []).map(sqlName);
+  for (const { namespace, name } of catalog.relations) (all[namespace] ??= {})[name] = (columns.value[`${namespace}.${name}`] ?? []).map(nameAsSql);
   return all;
 });
 const atHand = computed(() => {
@@ -88,7 +89,7 @@ const canShowExamples = computed(() => catalog.relations.some((each) => each.nam
         <ul v-if="!folded" class="min-h-0 overflow-auto py-1" tabindex="0" aria-label="Tables and columns">
           <li v-for="each in atHand" :key="each.full" class="px-2.5 py-0.5">
             <button class="block max-w-full truncate text-left hover:text-tide" :class="each.inQuery ? 'font-semibold' : ''" :title="`Put ${each.full} in the query`" @click="editor?.insert(tableName(each.namespace, each.name))">{{ each.full }}</button>
-            <template v-if="each.inQuery"><button v-for="column in columns[each.full] ?? []" :key="column" class="mono block max-w-full truncate py-px pl-3 text-left text-muted hover:text-tide" @click="editor?.insert(sqlName(column))">{{ column }}</button></template>
+            <template v-if="each.inQuery"><button v-for="column in columns[each.full] ?? []" :key="column" class="mono block max-w-full truncate py-px pl-3 text-left text-muted hover:text-tide" @click="editor?.insert(nameAsSql(column))">{{ column }}</button></template>
           </li>
           <li v-if="atHand.length === 0" class="px-2.5 py-1 text-muted">No tables yet. Files can be read as <code>"storage:path"</code>.</li>
         </ul>

@@ -1,15 +1,11 @@
 import type { RouteLocationRaw } from 'vue-router';
+import { nameAsSql } from '../../../core/sql/tokens';
 
 /** The query page with this text in its editor. */
 export function queryLink(sql: string): RouteLocationRaw {
   return { path: '/query', query: { sql } };
 }
 
-/** A name as SQL reads it, quoted only where it must be. */
-export function sqlName(name: string): string {
-  return /^[a-z_][a-z0-9_]*$/i.test(name) ? name : `"${name.replaceAll('"', '""')}"`;
-}
-
 export function tableName(namespace: string, table: string): string {
-  return `${sqlName(namespace)}.${sqlName(table)}`;
+  return `${nameAsSql(namespace)}.${nameAsSql(table)}`;
 }
