@@ -1,4 +1,5 @@
 import { LakeError } from '../errors';
+import { keepPromise, Lru } from '../lru';
 import { planScan, type DataFile } from '../scan/plan';
 import type { Predicate } from '../scan/predicate';
 import { remembering, type ColumnStats, type StatsLookup } from '../scan/prune';
@@ -19,9 +20,9 @@ import { parseTransform, partitionText, resultType, sourceStats, type Transform 
 /** An Iceberg table in a folder of a store. Metadata files and manifests never change, so what was read is kept. */
 export class IcebergTable implements LakeTable {
   readonly format = 'iceberg';
-  readonly #metadata = new Map<string, TableMetadata>();
+  readonly #metadata = new Lru<TableMetadata>(64);
   readonly #manifests = new Map<string, Promise<ManifestEntry[]>>();
-  readonly #files = new Map<string, Promise<DataFile[]>>();
+  readonly #files = new Lru<Promise<DataFile[]>>(8);
 
   constructor(
     readonly store: ObjectStore,
@@ -42,7 +43,6 @@ export class IcebergTable implements LakeTable {
     if (kept) return kept;
     const metadata = await readMetadata(this.store, path);
     this.#metadata.set(path, metadata);
-    if (this.#metadata.size > 64) this.#metadata.delete(this.#metadata.keys().next().value!);
     return metadata;
   }
 
@@ -89,14 +89,7 @@ export class IcebergTable implements LakeTable {
   }
 
   #filesOf(metadata: TableMetadata, snapshot: SnapshotJson, schema: TableSchema): Promise<DataFile[]> {
-    const key = `${snapshot['snapshot-id']}/${schema.id}`;
-    const kept = this.#files.get(key);
-    if (kept) return kept;
-    const files = this.#readFiles(metadata, snapshot, schema);
-    this.#files.set(key, files);
-    files.catch(() => this.#files.delete(key));
-    if (this.#files.size > 8) this.#files.delete(this.#files.keys().next().value!);
-    return files;
+    return keepPromise(this.#files, `${snapshot['snapshot-id']}/${schema.id}`, () => this.#readFiles(metadata, snapshot, schema));
   }
 
   async #readFiles(metadata: TableMetadata, snapshot: SnapshotJson, schema: TableSchema): Promise<DataFile[]> {

@@ -1,3 +1,4 @@
+import type { ScanCounts } from '../../core/scan/plan';
 import type { Sql } from './database';
 
 export interface ReceiptTable {
@@ -10,7 +11,7 @@ export interface ReceiptTable {
   committedAt: number;
   /** Whether a newer version existed when it was read. */
   past: boolean;
-  files: { total: number; skippedByPartition: number; skippedByBounds: number; read: number };
+  files: ScanCounts;
   bytes: { total: number; read: number };
 }
 

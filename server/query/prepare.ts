@@ -6,6 +6,7 @@ import { typeName } from '../../core/schema/type-names';
 import type { Field } from '../../core/schema/types';
 import { readPushdown } from '../../core/sql/pushdown';
 import { spliceReferences, type Spliced } from '../../core/sql/splice';
+import type { ReceiptTable } from '../catalog/receipts';
 import { EngineError } from '../engine/failures';
 import { translateError } from '../engine/translate';
 import type { Statements } from './statements';
@@ -72,4 +73,19 @@ function compile(query: ResolvedQuery, relations: ReadonlyMap<string, string>): 
 function inline(query: ResolvedQuery, put: (source: ResolvedTable) => string): Spliced {
   const replacements = query.sources.map((source) => (isTable(source) ? put(source) : `(${inline(source, put).sql})`));
   return spliceReferences(query.statement, replacements);
+}
+
+/** What a receipt says of a table that is read. */
+export function receiptTable({ source, plan }: PlannedTable): ReceiptTable {
+  const { snapshot } = source;
+  return {
+    name: source.name,
+    format: snapshot.format,
+    version: snapshot.version,
+    ...(snapshot.snapshotId ? { snapshotId: snapshot.snapshotId } : {}),
+    committedAt: snapshot.at,
+    past: source.past,
+    files: plan.files,
+    bytes: plan.bytes,
+  };
 }

@@ -16,7 +16,7 @@ import { translateError } from '../engine/translate';
 import { csvHeaders } from '../lake/csv-headers';
 import type { FilesAsTable } from '../lake/files-as-table';
 import type { Lake } from '../lake/lake';
-import { prepareQuery, type PlannedTable, type PreparedQuery } from './prepare';
+import { prepareQuery, receiptTable, type PlannedTable, type PreparedQuery } from './prepare';
 import { Resolver, type Pins } from './resolve';
 import { Statements } from './statements';
 
@@ -95,7 +95,7 @@ export class Queries {
     this.#pending.add(id);
     try {
       const prepared = await this.#prepare(options.sql, options.pins ?? new Map());
-      tables = receiptTables(prepared.tables);
+      tables = prepared.tables.map(receiptTable);
       planMs = performance.now() - started;
       const reply = await this.#queue.add(() => this.#execute(id, prepared, options));
       const totalMs = performance.now() - started;
@@ -169,17 +169,4 @@ export class Queries {
   #keepReceipt(id: string, options: QueryOptions, outcome: Pick<Receipt, 'outcome' | 'tables' | 'rowCount' | 'planMs' | 'engineMs' | 'totalMs' | 'problem'>): void {
     this.receipts.put({ id, who: options.who, kind: 'query', sql: options.sql, written: null, ...outcome });
   }
-}
-
-function receiptTables(tables: readonly PlannedTable[]): ReceiptTable[] {
-  return tables.map(({ source, plan }) => ({
-    name: source.name,
-    format: source.snapshot.format,
-    version: source.snapshot.version,
-    ...(source.snapshot.snapshotId ? { snapshotId: source.snapshot.snapshotId } : {}),
-    committedAt: source.snapshot.at,
-    past: source.past,
-    files: plan.files,
-    bytes: plan.bytes,
-  }));
 }

@@ -1,16 +1,9 @@
 /** What a query would read of one table, small enough for a page: files in rows by partition, binned when many. */
 import { whySkipped, type ConsideredFile } from '../../core/scan/plan';
-import type { PlannedTable } from './prepare';
+import type { ReceiptTable } from '../catalog/receipts';
+import { receiptTable, type PlannedTable } from './prepare';
 
-export interface ReadMap {
-  name: string;
-  format: string;
-  version: number;
-  snapshotId?: string;
-  committedAt: number;
-  past: boolean;
-  files: PlannedTable['plan']['files'];
-  bytes: PlannedTable['plan']['bytes'];
+export interface ReadMap extends ReceiptTable {
   /** Columns whose bounds or partitions ruled files out. */
   skippedBy: { column: string; kind: 'partition' | 'bounds'; files: number }[];
   /** Partitions of which at least one file was not ruled out by partition. */
@@ -35,7 +28,8 @@ type Why = (file: ConsideredFile) => string | undefined;
 const MAX_PARTITIONS = 12;
 const MAX_SEGMENTS = 40;
 
-export function readMap({ source, plan, predicate }: PlannedTable): ReadMap {
+export function readMap(planned: PlannedTable): ReadMap {
+  const { plan, predicate } = planned;
   const why: Why = (file) => whySkipped(file, predicate);
   const groups = new Map<string, ConsideredFile[]>();
   for (const each of plan.considered) {
@@ -46,14 +40,7 @@ export function readMap({ source, plan, predicate }: PlannedTable): ReadMap {
   }
   const touched = [...groups].filter(([, files]) => files.some((each) => each.verdict !== 'skipped-by-partition'));
   return {
-    name: source.name,
-    format: source.snapshot.format,
-    version: source.snapshot.version,
-    ...(source.snapshot.snapshotId ? { snapshotId: source.snapshot.snapshotId } : {}),
-    committedAt: source.snapshot.at,
-    past: source.past,
-    files: plan.files,
-    bytes: plan.bytes,
+    ...receiptTable(planned),
     skippedBy: skippedBy(plan.considered, why),
     partitions: touched.sort(([a], [b]) => (a < b ? -1 : 1)).slice(0, MAX_PARTITIONS).map(([label, files]) => ({ label, segments: segments(files, why) })),
     partitionsSkippedWhole: groups.size - touched.length,

@@ -1,4 +1,8 @@
 /** What the server's answers hold, as far as pages use it. */
+import type { ScanCounts } from '../../core/scan/plan';
+
+export type { TimelineEntry } from '../../core/table/contract';
+
 export interface FolderListing {
   storage: string;
   path: string;
@@ -134,32 +138,9 @@ export interface TableDetail {
   latestVersion: number;
   past: boolean;
 }
-export interface TimelineEntry {
-  version?: number;
-  snapshotId?: string;
-  at: number;
-  kind: 'create' | 'append' | 'change' | 'restore' | 'columns' | 'upkeep' | 'listing';
-  operation: string;
-  who?: string;
-  rowsAdded?: number;
-  rowsRemoved?: number;
-  filesAdded: number;
-  filesRemoved: number;
-  bytesAdded: number;
-  bytesRemoved: number;
-  changesColumns: boolean;
-  details: Record<string, string>;
-}
-
 export interface ResultColumn {
   name: string;
   type: string;
-}
-export interface ScanCounts {
-  total: number;
-  skippedByPartition: number;
-  skippedByBounds: number;
-  read: number;
 }
 export interface ReceiptTable {
   name: string;
@@ -193,15 +174,7 @@ export interface Receipt {
   engineMs: number | null;
   problem: string | null;
 }
-export interface ReadMap {
-  name: string;
-  format: string;
-  version: number;
-  snapshotId?: string;
-  committedAt: number;
-  past: boolean;
-  files: ScanCounts;
-  bytes: { total: number; read: number };
+export interface ReadMap extends ReceiptTable {
   skippedBy: { column: string; kind: 'partition' | 'bounds'; files: number }[];
   partitions: { label: string; segments: { bytes: number; rows: number | null; read: boolean; because?: string; path?: string; files: number }[] }[];
   partitionsSkippedWhole: number;
