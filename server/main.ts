@@ -17,9 +17,11 @@ import { Jobs } from './jobs/jobs';
 import { FilesAsTable } from './lake/files-as-table';
 import { Inspector } from './lake/inspect';
 import { Lake } from './lake/lake';
+import { LocalFiles } from './lake/local-files';
 import { Queries } from './query/queries';
 import { Readiness } from './readiness';
 import type { Services } from './services';
+import { Secrets } from './storage/secrets';
 
 export async function main(args: readonly string[]): Promise<void> {
   const stops: (() => Promise<void> | void)[] = [];
@@ -67,17 +69,18 @@ async function start(args: readonly string[], onStop: (stop: () => Promise<void>
   const jobs = new Jobs(database, events, (error, job) => log.error({ err: error, job: job.id }, `${job.title} failed`));
   await jobs.markInterrupted();
   onStop(() => jobs.cancelAll());
-  const lake = new Lake(database);
+  const lake = new Lake(database, new Secrets(config.home));
   await lake.open();
-  const inspector = new Inspector(workEngine);
+  const local = new LocalFiles(path.join(config.home, 'cache'), config.cacheBytes);
+  const inspector = new Inspector(workEngine, local);
   const files = new FilesAsTable(lake, inspector);
   const names = new RelationNames(database, events);
   const receipts = new ReceiptBook(database, events, log);
   onStop(() => receipts.settled());
   const services: Services = {
     config, log, database, events, jobs, lake, inspector, files, queryEngine, workEngine, readiness,
-    names, receipts,
-    queries: new Queries(lake, files, queryEngine, names, receipts, config),
+    names, receipts, local,
+    queries: new Queries(lake, files, queryEngine, names, receipts, config, local),
     crawler: new Crawler(lake, inspector, jobs, events),
   };
   if (config.demo) await makeDemo(services, say);

@@ -11,6 +11,7 @@ import type { Jobs } from './jobs/jobs';
 import type { FilesAsTable } from './lake/files-as-table';
 import type { Inspector } from './lake/inspect';
 import type { Lake } from './lake/lake';
+import type { LocalFiles } from './lake/local-files';
 import type { Queries } from './query/queries';
 import type { Readiness } from './readiness';
 
@@ -27,6 +28,7 @@ export interface Services {
   workEngine: Engine;
   names: RelationNames;
   receipts: ReceiptBook;
+  local: LocalFiles;
   queries: Queries;
   crawler: Crawler;
   readiness: Readiness;

@@ -1,3 +1,4 @@
+import type { Compression } from '../folder/read-options';
 import { baseName } from '../storage/paths';
 
 /** What a file seems to be, by its name and first bytes. */
@@ -9,13 +10,17 @@ const BY_EXTENSION: Record<string, FileKind> = {
 };
 
 export function kindByName(path: string): FileKind {
-  const plain = baseName(path).replace(/\.(gz|gzip)$/i, '');
+  const plain = baseName(path).replace(PACKED, '');
   const extension = /\.([a-z0-9]+)$/i.exec(plain)?.[1]?.toLowerCase() ?? '';
   return BY_EXTENSION[extension] ?? 'other';
 }
 
-export function isGzip(path: string): boolean {
-  return /\.(gz|gzip)$/i.test(path);
+const PACKED = /\.(gz|gzip|zst|zstd)$/i;
+
+/** How the file is packed, by its name. */
+export function compressionByName(path: string): Compression {
+  const ending = PACKED.exec(path)?.[1]?.toLowerCase();
+  return ending === undefined ? 'none' : ending.startsWith('gz') ? 'gzip' : 'zstd';
 }
 
 const MAGIC: [kind: FileKind, bytes: number[]][] = [

@@ -1,7 +1,37 @@
-/** How plain files become rows. Everything a guess decides is here, so that it can be shown and corrected. */
-export type ReadOptions = CsvOptions | JsonOptions | { format: 'parquet' };
+/** How plain files become rows. Everything a guess decides is here, so that it can be shown, corrected, saved and reused. */
+import { LakeError } from '../errors';
+import { rulerText, type RulerColumn } from './column-ruler';
 
-export interface CsvOptions {
+export type ReadOptions = CsvOptions | FixedOptions | PatternOptions | JsonOptions | XmlOptions | AvroOptions | ParquetOptions;
+export type ReadFormat = ReadOptions['format'];
+export type Compression = 'none' | 'gzip' | 'zstd';
+
+/** What becomes of a line that does not fit: the query stops and names it, or the line is set aside. */
+export type Misfits = 'stop' | 'set-aside';
+
+/** What all kinds of text have. */
+interface TextOptions {
+  compression: Compression;
+  /** By its WHATWG label: `utf-8`, `windows-1252`, `utf-16le`. */
+  encoding: string;
+  misfits: Misfits;
+}
+
+/** Text whose lines hold values as text. */
+interface ValueOptions extends TextOptions {
+  /** Lines to pass over before the header or first row. */
+  skip: number;
+  /** Lines that begin with it are passed over; '' for none. */
+  comment: string;
+  /** Texts that stand for a missing value. */
+  nullTexts: string[];
+  decimal: '.' | ',';
+  /** With `%d`, `%m`, `%Y` and the like (common practice, as in C's strptime); '' for ISO 8601. */
+  dateFormat: string;
+  timestampFormat: string;
+}
+
+export interface CsvOptions extends ValueOptions {
   format: 'csv';
   /** One or more characters between fields. */
   delimiter: string;
@@ -10,28 +40,136 @@ export interface CsvOptions {
   /** '' for none. */
   quote: string;
   escape: string;
-  /** Lines to pass over before the header or first row. */
-  skip: number;
-  /** Text that stands for a missing value. */
-  nullText: string;
-  compression: 'none' | 'gzip';
 }
 
-export interface JsonOptions {
+/** Columns by their place in the line. */
+export interface FixedOptions extends ValueOptions {
+  format: 'fixed';
+  /** Whether the first line names the columns, and so is no row. */
+  header: boolean;
+  columns: RulerColumn[];
+}
+
+/** A regular expression that fits a whole line; each named group is a column. */
+export interface PatternOptions extends ValueOptions {
+  format: 'pattern';
+  pattern: string;
+}
+
+export interface JsonOptions extends TextOptions {
   format: 'json';
   /** One object a line, or one array of objects a file. */
   shape: 'lines' | 'array';
-  compression: 'none' | 'gzip';
 }
 
+export interface XmlOptions {
+  format: 'xml';
+  /** Name of the element that is one row. */
+  record: string;
+  /** Elements that are lists even where they come once, and those that have parts even where they hold only text, by dotted path. */
+  lists: string[];
+  structs: string[];
+  compression: Compression;
+}
+
+export interface AvroOptions {
+  format: 'avro';
+}
+
+export interface ParquetOptions {
+  format: 'parquet';
+}
+
+/** Formats whose lines are read as text first and cut by us. */
+export type LineOptions = FixedOptions | PatternOptions;
+
+/** Some options of one format, as a person, a query or an older version of this product gives them. */
+export type GivenOptions = { format: ReadFormat } & Record<string, unknown>;
+
+const TEXT = { compression: 'none', encoding: 'utf-8', misfits: 'stop' } as const;
+const VALUES = { ...TEXT, skip: 0, comment: '', nullTexts: [''], decimal: '.', dateFormat: '', timestampFormat: '' } as const;
+const DEFAULTS: { [Format in ReadFormat]: Extract<ReadOptions, { format: Format }> } = {
+  csv: { format: 'csv', delimiter: ',', header: true, quote: '"', escape: '"', ...VALUES, nullTexts: [''] },
+  fixed: { format: 'fixed', header: false, columns: [], ...VALUES, nullTexts: [''] },
+  pattern: { format: 'pattern', pattern: WHOLE_LINE(), ...VALUES, nullTexts: [''] },
+  json: { format: 'json', shape: 'lines', ...TEXT },
+  xml: { format: 'xml', record: '', lists: [], structs: [], compression: 'none' },
+  avro: { format: 'avro' },
+  parquet: { format: 'parquet' },
+};
+export const READ_FORMATS = Object.keys(DEFAULTS) as ReadFormat[];
+
+/** The pattern that takes any line as one column: for text of which nothing else is known. */
+function WHOLE_LINE(): string {
+  return '(?P<line>.*)';
+}
+
+/** The given options with the usual value of each that is missing. */
+export function fullOptions(given: GivenOptions): ReadOptions {
+  const { nullText, ...rest } = given;
+  const defaults = DEFAULTS[given.format];
+  return { ...defaults, ...('nullTexts' in defaults && typeof nullText === 'string' ? { nullTexts: [nullText] } : {}), ...rest } as ReadOptions;
+}
+
+/** The named groups of a pattern, in order. Fails when it has none, or two of a name. */
+export function groupNames(pattern: string): string[] {
+  const names = [...pattern.matchAll(/\(\?P?<([A-Za-z_]\w*)>/g)].map((match) => match[1]!);
+  if (names.length === 0) throw new LakeError('bad-request', `The regular expression "${pattern}" has no named group, so it makes no column.`, { hint: 'Write a group as (?<name>…).' });
+  const twice = names.find((name, index) => names.findIndex((other) => other.toLowerCase() === name.toLowerCase()) !== index);
+  if (twice) throw new LakeError('bad-request', `The regular expression has the group "${twice}" twice.`);
+  return names;
+}
+
+/** Names of the columns that the options themselves give, in order; undefined where the files name them. */
+export function givenColumns(options: ReadOptions): string[] | undefined {
+  if (options.format === 'fixed') return options.columns.map((column) => column.name);
+  return options.format === 'pattern' ? groupNames(options.pattern) : undefined;
+}
+
+/**
+ * How a copy of the file that was made for the engine is read: kinds that the engine has no reader for become JSON
+ * lines, encodings that it does not know become UTF-8. Undefined when the engine reads the file itself.
+ */
+export function optionsOfCopy(options: ReadOptions): ReadOptions | undefined {
+  if (options.format === 'xml' || options.format === 'avro') return fullOptions({ format: 'json' });
+  if (options.format === 'parquet' || ENGINE_ENCODINGS[options.encoding] !== undefined) return undefined;
+  return { ...options, encoding: 'utf-8', compression: 'none' };
+}
+
+/** Encodings that the engine reads, by label, as it names them. */
+export const ENGINE_ENCODINGS: Record<string, string> = { 'utf-8': 'utf-8', 'iso-8859-1': 'latin-1', 'utf-16le': 'utf-16' };
+
 export function describeOptions(options: ReadOptions): string {
+  const parts = [mainWords(options)];
+  if ('encoding' in options && options.encoding !== 'utf-8') parts.push(options.encoding);
+  if ('compression' in options && options.compression !== 'none') parts.push(options.compression);
+  if ('nullTexts' in options) {
+    const texts = options.nullTexts.filter((text) => text !== '');
+    if (texts.length > 0) parts.push(`${texts.map((text) => `"${text}"`).join(', ')} for missing`);
+    if (options.skip > 0) parts.push(`${options.skip} ${options.skip === 1 ? 'line' : 'lines'} skipped`);
+    if (options.comment !== '') parts.push(`lines after ${options.comment} passed over`);
+    if (options.decimal === ',') parts.push('decimal comma');
+  }
+  if ('misfits' in options && options.misfits === 'set-aside') parts.push('what does not fit set aside');
+  return parts.join(', ');
+}
+
+function mainWords(options: ReadOptions): string {
   switch (options.format) {
     case 'parquet':
       return 'Parquet';
+    case 'avro':
+      return 'Avro';
+    case 'xml':
+      return `XML, a row for each <${options.record}>`;
     case 'json':
       return options.shape === 'lines' ? 'JSON, one object a line' : 'JSON, an array of objects';
     case 'csv':
-      return `text, ${delimiterName(options.delimiter)} between fields, ${options.header ? 'header' : 'no header'}${options.compression === 'gzip' ? ', gzip' : ''}`;
+      return `text, ${delimiterName(options.delimiter)} between fields, ${options.header ? 'header' : 'no header'}`;
+    case 'fixed':
+      return `text of fixed width (${rulerText(options.columns)})${options.header ? ', header' : ''}`;
+    case 'pattern':
+      return options.pattern === WHOLE_LINE() ? 'text, a line a row' : `text by the pattern ${options.pattern}`;
   }
 }
 

@@ -76,7 +76,7 @@ export class FolderTable implements LakeTable {
   /** A plain folder keeps no old bytes: a state can be read again only while its files are as they were. */
   #refuseChangedFiles(old: Listing, current: Listing): void {
     const now = new Map(current.files.map((file) => [file.path, file]));
-    const changed = old.files.filter((file) => now.get(file.path)?.bytes !== file.bytes || now.get(file.path)?.modified !== file.modified);
+    const changed = old.files.filter((file) => now.get(file.path)?.bytes !== file.bytes || now.get(file.path)?.modified !== file.modified || now.get(file.path)?.etag !== file.etag);
     if (changed.length === 0) return;
     throw new LakeError('not-found', `${this.name} can no longer be read as it was at version ${old.version}: ${changed.length} of its ${old.files.length} files changed or went since, ${changed[0]!.path} first.`, {
       table: this.name, version: old.version, path: changed[0]!.path, hint: 'Plain folders keep no old files. A Delta or Iceberg table does.',
@@ -110,6 +110,7 @@ export class FolderTable implements LakeTable {
         path: file.path,
         bytes: file.bytes,
         modified: file.modified,
+        ...(file.etag === undefined ? {} : { etag: file.etag }),
         partition,
         constants,
         partitionStats: constantStats(constants, this.definition.fields),
@@ -139,7 +140,7 @@ export function fullPattern(root: string, definition: FolderDefinition): string 
 function difference(listing: Listing, before: Listing | undefined): TimelineEntry {
   const old = new Map(before?.files.map((file) => [file.path, file]));
   const now = new Map(listing.files.map((file) => [file.path, file]));
-  const same = (a: ObjectInfo | undefined, b: ObjectInfo) => a?.bytes === b.bytes && a.modified === b.modified;
+  const same = (a: ObjectInfo | undefined, b: ObjectInfo) => a?.bytes === b.bytes && a.modified === b.modified && a.etag === b.etag;
   const came = listing.files.filter((file) => !same(old.get(file.path), file));
   const went = (before?.files ?? []).filter((file) => !same(now.get(file.path), file));
   const bytes = (files: ObjectInfo[]) => files.reduce((sum, file) => sum + file.bytes, 0);
@@ -167,7 +168,7 @@ export class MemoryListings implements ListingLog {
   }
 }
 
-/** Equal for listings with the same paths, sizes and modified times. */
+/** Equal for listings with the same paths, sizes, modified times and etags. */
 export function listingKey(files: readonly ObjectInfo[]): string {
-  return files.map((file) => `${file.path}\0${file.bytes}\0${file.modified}`).join('\n');
+  return files.map((file) => `${file.path}\0${file.bytes}\0${file.modified}\0${file.etag ?? ''}`).join('\n');
 }

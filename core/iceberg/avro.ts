@@ -1,27 +1,14 @@
 /** Avro object container files (Avro specification 1.11, "Object Container Files"), decoded by the Avro library. */
 import avro from 'avsc';
+import { AVRO_LONG } from '../values/avro-long';
 import { LakeError } from '../errors';
 import { toBytes, toText } from '../storage/object-store';
 
 const MAGIC = [0x4f, 0x62, 0x6a, 0x01];
 
-/** 64-bit numbers as bigint: snapshot ids do not fit a double. */
-const LONG = avro.types.LongType.__with({
-  fromBuffer: (buffer: Buffer) => buffer.readBigInt64LE(),
-  toBuffer: (value: bigint) => {
-    const buffer = Buffer.alloc(8);
-    buffer.writeBigInt64LE(value);
-    return buffer;
-  },
-  fromJSON: BigInt,
-  toJSON: Number,
-  isValid: (value: unknown) => typeof value === 'bigint',
-  compare: (a: bigint, b: bigint) => (a === b ? 0 : a < b ? -1 : 1),
-});
-
 function typeFor(schema: unknown) {
   // Null-or-one-type unions are all that the format uses, so values stand for themselves; logical types are read by id.
-  return avro.Type.forSchema(schema as never, { registry: { long: LONG }, wrapUnions: false, logicalTypes: {}, noAnonymousTypes: false } as never);
+  return avro.Type.forSchema(schema as never, { registry: { long: AVRO_LONG }, wrapUnions: false, logicalTypes: {}, noAnonymousTypes: false } as never);
 }
 
 export interface AvroFile {
@@ -38,23 +25,12 @@ export interface AvroSchema {
 }
 
 export async function readAvro(bytes: Uint8Array, path: string): Promise<AvroFile> {
-  const buffer = Buffer.from(bytes.buffer, bytes.byteOffset, bytes.byteLength);
-  const reader = new Cursor(buffer, path);
-  if (MAGIC.some((byte, index) => buffer[index] !== byte)) {
-    throw new LakeError('bad-file', `${path}: expected an Avro file, found bytes ${buffer.subarray(0, 4).toString('hex') || '(none)'} at its start.`, { path });
-  }
-  reader.at = 4;
+  const reader = new Cursor(Buffer.from(bytes.buffer, bytes.byteOffset, bytes.byteLength), path);
+  const { metadata, schema, sync } = readHeader(reader);
   try {
-    const metadata: Record<string, string> = {};
-    for (let count = reader.long(); count !== 0; count = reader.long()) {
-      if (count < 0) reader.long(); // the block's size in bytes, which we do not need
-      for (let i = 0; i < Math.abs(count); i++) metadata[toText(reader.bytes())] = toText(reader.bytes());
-    }
-    const sync = reader.take(16);
-    const schema = JSON.parse(metadata['avro.schema'] ?? 'null') as AvroSchema;
     const type = typeFor(schema);
     const records: Record<string, unknown>[] = [];
-    while (reader.at < buffer.length) {
+    while (reader.at < reader.buffer.length) {
       const count = reader.long();
       const block = await decompress(reader.bytes(), metadata['avro.codec'] ?? 'null', path);
       if (!reader.take(16).equals(sync)) throw new Error(`the block before byte ${reader.at} does not end in the file's sync marker`);
@@ -68,9 +44,36 @@ export async function readAvro(bytes: Uint8Array, path: string): Promise<AvroFil
     }
     return { schema, metadata, records };
   } catch (error) {
-    if (error instanceof LakeError) throw error;
-    throw new LakeError('bad-file', `${path}: not a readable Avro file: ${(error as Error).message}.`, { path }, { cause: error });
+    throw asUnreadable(error, path);
   }
+}
+
+/** The writer's schema, from the first bytes of a file; they must hold the whole header. */
+export function avroSchemaOf(head: Uint8Array, path: string): AvroSchema {
+  return readHeader(new Cursor(Buffer.from(head.buffer, head.byteOffset, head.byteLength), path)).schema;
+}
+
+function readHeader(reader: Cursor): { metadata: Record<string, string>; schema: AvroSchema; sync: Buffer } {
+  const { buffer, path } = reader;
+  if (MAGIC.some((byte, index) => buffer[index] !== byte)) {
+    throw new LakeError('bad-file', `${path}: expected an Avro file, found bytes ${buffer.subarray(0, 4).toString('hex') || '(none)'} at its start.`, { path });
+  }
+  reader.at = 4;
+  try {
+    const metadata: Record<string, string> = {};
+    for (let count = reader.long(); count !== 0; count = reader.long()) {
+      if (count < 0) reader.long(); // the block's size in bytes, which we do not need
+      for (let i = 0; i < Math.abs(count); i++) metadata[toText(reader.bytes())] = toText(reader.bytes());
+    }
+    return { metadata, sync: reader.take(16), schema: JSON.parse(metadata['avro.schema'] ?? 'null') as AvroSchema };
+  } catch (error) {
+    throw asUnreadable(error, path);
+  }
+}
+
+function asUnreadable(error: unknown, path: string): LakeError {
+  if (error instanceof LakeError) return error;
+  return new LakeError('bad-file', `${path}: not a readable Avro file: ${(error as Error).message}.`, { path }, { cause: error });
 }
 
 /** One block, deflated. `sync` is the 16-byte marker between blocks. */

@@ -12,6 +12,7 @@ export interface DataFile {
   rows?: number;
   /** When the bytes were last seen to change, for kinds of table that do not promise immutable files. */
   modified?: number;
+  etag?: string;
   /** Partition columns by name as they are shown: `{ day: '2026-03-14' }`; null is a null partition. */
   partition: Record<string, string | null>;
   /** Values of columns that are not in the file, by column name. */

@@ -8,6 +8,8 @@ export interface ObjectInfo {
   bytes: number;
   /** Milliseconds since the epoch. */
   modified: number;
+  /** Changes with the bytes, where the store gives one. */
+  etag?: string;
 }
 
 export interface FolderPage {

@@ -1,11 +1,12 @@
 /**
  * The one contract that every format implements. Nothing above it asks which format a table has, except to show it.
  */
+import type { ReadFormat } from '../folder/read-options';
 import type { TableSchema } from '../schema/types';
 import type { Predicate } from '../scan/predicate';
 import type { DataFile, ScanPlan } from '../scan/plan';
 
-export type TableFormat = 'delta' | 'iceberg' | 'parquet' | 'csv' | 'json' | 'text';
+export type TableFormat = 'delta' | 'iceberg' | ReadFormat;
 
 /** Delta: the log's version. Iceberg: the snapshot's sequence number. Folders: the n-th listing that differed. */
 export type Version = number;

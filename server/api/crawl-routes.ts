@@ -8,7 +8,7 @@ import type { Services } from '../services';
 import { corrected, type Correction } from '../crawl/correct';
 import { name, rowId, sqlName, storagePath } from './schemas';
 
-export function crawlRoutes({ crawler, database, lake, events, config, workEngine }: Services): Route[] {
+export function crawlRoutes({ crawler, database, lake, events, config, inspector }: Services): Route[] {
   /** A finding that can still be decided and corrected. */
   const openFinding = async (id: number) => {
     const finding = await findFinding(database, id);
@@ -53,7 +53,7 @@ export function crawlRoutes({ crawler, database, lake, events, config, workEngin
       body: Joi.object({ namespace: sqlName, name: sqlName, columns: Joi.array().items(Joi.object({ name: Joi.string().max(500).required(), rename: sqlName, type: Joi.string().max(2000) })).max(5000) }),
       handle: async ({ params, body }) => {
         const finding = await openFinding(Number(params.finding));
-        await correctFinding(database, finding.id, await corrected(finding, body as Correction, lake.storage(finding.storage), workEngine));
+        await correctFinding(database, finding.id, await corrected(finding, body as Correction, lake.storage(finding.storage), inspector));
         return findFinding(database, finding.id);
       },
     },

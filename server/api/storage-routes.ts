@@ -10,7 +10,7 @@ import { name, storageName, storagePath } from './schemas';
 
 const PAGE = 1000;
 
-export function storageRoutes({ lake, inspector, workEngine, database, events, config }: Services): Route[] {
+export function storageRoutes({ lake, inspector, database, events, config }: Services): Route[] {
   const inStorage = Joi.object({ storage: name.required() });
   return [
     {
@@ -21,7 +21,7 @@ export function storageRoutes({ lake, inspector, workEngine, database, events, c
       method: 'post', path: '/storages', summary: 'Connect a local folder', answer: 'The storage',
       body: Joi.object({ name: storageName.required(), location: Joi.string().trim().min(1).max(4000).required() }),
       handle: async ({ body }) => {
-        const { storage } = await lake.addStorage({ name: body.name as string, kind: 'folder', location: folderOnThisMachine(body.location as string) }, config.person);
+        const { storage } = await lake.addStorage({ name: body.name as string, kind: 'folder', location: folderOnThisMachine(body.location as string), settings: null, secret: null }, config.person);
         events.tell({ topic: 'catalog' });
         return { name: storage.name, kind: storage.kind };
       },
@@ -35,7 +35,7 @@ export function storageRoutes({ lake, inspector, workEngine, database, events, c
         const { store, storage } = lake.storage(params.storage!);
         const folder = normalPath(asked);
         const page = await store.listFolder(folder);
-        if (folder !== '' && page.folders.length === 0 && page.files.length === 0 && !(await exists(store, folder))) {
+        if (folder !== '' && page.folders.length === 0 && page.files.length === 0 && !(await store.hasFolder(folder))) {
           throw new LakeError('not-found', `There is no folder ${folder} in ${storage.name}.`, { path: folder });
         }
         const wanted = filter.toLowerCase();
@@ -66,7 +66,7 @@ export function storageRoutes({ lake, inspector, workEngine, database, events, c
     {
       method: 'get', path: '/storages/{storage}/look', summary: 'Look into a file', answer: 'Guessed format with evidence, columns, first rows, raw lines, Parquet row groups',
       params: inStorage, query: Joi.object({ path: storagePath }),
-      handle: async ({ params, query }) => lookAtFile(lake.storage(params.storage!), normalPath(query.path as string), inspector, workEngine),
+      handle: async ({ params, query }) => lookAtFile(lake.storage(params.storage!), normalPath(query.path as string), inspector),
     },
   ];
 }
@@ -84,8 +84,4 @@ function folderOnThisMachine(location: string): string {
     const missing = (error as NodeJS.ErrnoException).code === 'ENOENT';
     throw new LakeError('bad-request', missing ? `There is no folder ${location} on this machine.` : `The folder ${location} may not be read by this server.`);
   }
-}
-
-async function exists(store: { localPath(path: string): Promise<string> }, folder: string): Promise<boolean> {
-  return store.localPath(folder).then(() => true, () => false);
 }

@@ -24,6 +24,8 @@ export class DatabaseError extends Error {
 
 /** PostgreSQL's code for a broken unique constraint. */
 export const UNIQUE_VIOLATION = '23505';
+/** And for something that is still referred to. */
+export const FOREIGN_KEY_VIOLATION = '23503';
 
 export class Database implements Sql {
   #child: ChildProcess | undefined;

@@ -9,7 +9,7 @@ const KEPT = 200;
 interface ListingRow {
   version: number;
   at: string;
-  files: [path: string, bytes: number, modified: number][];
+  files: [path: string, bytes: number, modified: number, etag?: string][];
 }
 
 export class CatalogListings implements ListingLog {
@@ -33,7 +33,7 @@ export class CatalogListings implements ListingLog {
     const listing: Listing = { version: (last?.listing.version ?? 0) + 1, at: Date.now(), files };
     await this.sql.query(
       'INSERT INTO folder_listing (storage_id, location, version, at, files) VALUES ($1, $2, $3, $4, $5) ON CONFLICT DO NOTHING',
-      [this.storageId, this.location, listing.version, new Date(listing.at), JSON.stringify(files.map((file) => [file.path, file.bytes, file.modified]))],
+      [this.storageId, this.location, listing.version, new Date(listing.at), JSON.stringify(files.map((file) => [file.path, file.bytes, file.modified, ...(file.etag === undefined ? [] : [file.etag])]))],
     );
     await this.sql.query('DELETE FROM folder_listing WHERE storage_id = $1 AND location = $2 AND version <= $3', [this.storageId, this.location, listing.version - KEPT]);
     this.#last = { listing, key };
@@ -50,5 +50,5 @@ export class CatalogListings implements ListingLog {
 }
 
 function asListing(row: ListingRow): Listing {
-  return { version: row.version, at: new Date(row.at).getTime(), files: row.files.map(([path, bytes, modified]) => ({ path, bytes, modified })) };
+  return { version: row.version, at: new Date(row.at).getTime(), files: row.files.map(([path, bytes, modified, etag]) => ({ path, bytes, modified, ...(etag === undefined ? {} : { etag }) })) };
 }

@@ -1,26 +1,50 @@
 import { LakeError } from '../../core/errors';
-import { DatabaseError, UNIQUE_VIOLATION, type Database, type Sql } from './database';
+import type { S3Settings } from '../storage/s3-store';
+import { DatabaseError, FOREIGN_KEY_VIOLATION, UNIQUE_VIOLATION, type Database, type Sql } from './database';
 import { recordRevision } from './revisions';
 
 export interface Storage {
   id: number;
   name: string;
-  kind: 'folder';
-  /** Absolute path on this machine. */
+  kind: 'folder' | 's3';
+  /** Absolute path on this machine, or `s3://bucket/prefix`. */
   location: string;
+  /** Of an object store. */
+  settings: S3Settings | null;
+  /** Sealed keys; null for those of the server's environment, and for folders. */
+  secret: string | null;
 }
+
+export type NewStorage = Omit<Storage, 'id'>;
 
 export async function listStorages(sql: Sql): Promise<Storage[]> {
-  return sql.query<Storage>('SELECT id, name, kind, location FROM storage ORDER BY lower(name)');
+  return sql.query<Storage>('SELECT id, name, kind, location, settings, secret FROM storage ORDER BY lower(name)');
 }
 
-export async function createStorage(database: Database, storage: Omit<Storage, 'id'>, who: string): Promise<Storage> {
+export async function createStorage(database: Database, storage: NewStorage, who: string): Promise<Storage> {
   return database.transaction(async (sql) => {
-    const [made] = await sql.query<{ id: number }>('INSERT INTO storage (name, kind, location) VALUES ($1, $2, $3) RETURNING id', [storage.name, storage.kind, storage.location]).catch((error: unknown) => {
+    const [made] = await sql.query<{ id: number }>('INSERT INTO storage (name, kind, location, settings, secret) VALUES ($1, $2, $3, $4, $5) RETURNING id', [storage.name, storage.kind, storage.location, storage.settings && JSON.stringify(storage.settings), storage.secret]).catch((error: unknown) => {
       if (error instanceof DatabaseError && error.code === UNIQUE_VIOLATION) throw new LakeError('conflict', `There is a storage named "${storage.name}" already. Choose another name.`);
       throw error;
     });
-    await recordRevision(sql, who, 'connect storage', storage.name, { kind: storage.kind });
+    await recordRevision(sql, who, 'connect storage', storage.name, { kind: storage.kind, location: storage.location });
     return { ...storage, id: made!.id };
+  });
+}
+
+/** Fails with `conflict` while tables lie in it. What crawls saw of it is forgotten too. */
+export async function deleteStorage(database: Database, storage: Storage, who: string): Promise<void> {
+  await database.transaction(async (sql) => {
+    for (const statement of [
+      'DELETE FROM finding WHERE run_id IN (SELECT r.id FROM crawl_run r JOIN crawl c ON c.id = r.crawl_id WHERE c.storage_id = $1)',
+      'DELETE FROM crawl_run WHERE crawl_id IN (SELECT id FROM crawl WHERE storage_id = $1)',
+      'DELETE FROM crawl WHERE storage_id = $1', 'DELETE FROM left_out WHERE storage_id = $1', 'DELETE FROM seen_file WHERE storage_id = $1', 'DELETE FROM folder_listing WHERE storage_id = $1', 'DELETE FROM storage WHERE id = $1',
+    ]) {
+      await sql.query(statement, [storage.id]).catch((error: unknown) => {
+        if (error instanceof DatabaseError && error.code === FOREIGN_KEY_VIOLATION) throw new LakeError('conflict', `Tables of the catalog lie in ${storage.name}. Take them out of the catalog first.`);
+        throw error;
+      });
+    }
+    await recordRevision(sql, who, 'disconnect storage', storage.name, { location: storage.location });
   });
 }

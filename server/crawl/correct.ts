@@ -1,5 +1,4 @@
 /** Corrections to a finding before it is registered: its name, and the names and types of its columns. Tried on a file before they count. */
-import path from 'node:path';
 import { LakeError } from '../../core/errors';
 import type { FolderDefinition } from '../../core/folder/table';
 import { FolderTable, MemoryListings } from '../../core/folder/table';
@@ -10,11 +9,8 @@ import { findField } from '../../core/schema/types';
 import { nameAsSql } from '../../core/sql/tokens';
 import { LATEST } from '../../core/table/contract';
 import type { Evidence, Finding, PlacedFinding } from '../catalog/crawls';
-import type { EngineCalls } from '../engine/engine';
-import { scanOf } from '../engine/scan-sql';
-import { translateError } from '../engine/translate';
-import { csvHeaders } from '../lake/csv-headers';
 import type { OpenStorage } from '../lake/lake';
+import { scanRows, type ScanTools } from '../lake/scan-rows';
 import { registerStatement } from './evidence';
 
 export interface Correction {
@@ -27,7 +23,7 @@ export interface Correction {
 const TRIED_ROWS = 1000;
 
 /** The finding as corrected. Fails with `bad-request` for what cannot be, `bad-file` naming the file that does not fit. */
-export async function corrected(finding: PlacedFinding, correction: Correction, storage: OpenStorage, engine: EngineCalls): Promise<Pick<Finding, 'namespace' | 'name' | 'definition' | 'evidence'>> {
+export async function corrected(finding: PlacedFinding, correction: Correction, storage: OpenStorage, tools: ScanTools): Promise<Pick<Finding, 'namespace' | 'name' | 'definition' | 'evidence'>> {
   const namespace = correction.namespace ?? finding.namespace;
   const name = correction.name ?? finding.name;
   const place = `${finding.storage}:${finding.location}`;
@@ -40,7 +36,7 @@ export async function corrected(finding: PlacedFinding, correction: Correction, 
     return { namespace, name, definition: finding.definition, evidence: { ...finding.evidence, statement } };
   }
   const folder = correctColumns(finding.definition.folder, correction.columns ?? []);
-  if (correction.columns?.length) await tryOut(folder, `${namespace}.${name}`, finding, storage, engine);
+  if (correction.columns?.length) await tryOut(folder, `${namespace}.${name}`, finding.location, storage, tools);
   const statement = registerStatement([namespace, name], folder.fields, { format: folder.options.format, location: place, pattern: folder.pattern });
   return { namespace, name, definition: { kind: 'folder', folder }, evidence: { ...finding.evidence, columns: renamedEvidence(finding.evidence.columns, finding.definition.folder, folder), statement } };
 }
@@ -68,14 +64,12 @@ function renamedEvidence(columns: Evidence['columns'], before: FolderDefinition,
   });
 }
 
-async function tryOut(folder: FolderDefinition, name: string, finding: PlacedFinding, { store, storage }: OpenStorage, engine: EngineCalls): Promise<void> {
-  const table = new FolderTable(store, finding.location, name, folder, new MemoryListings());
+/** Reads the beginning of the first and the last file. Fails naming the file and line that do not fit. */
+export async function tryOut(folder: FolderDefinition, name: string, location: string, storage: OpenStorage, tools: ScanTools): Promise<void> {
+  const table = new FolderTable(storage.store, location, name, folder, new MemoryListings());
   const plan = await (await table.snapshot(LATEST)).plan(TRUE);
   const files = filesToRead(plan);
   const ends = new Set([files[0]?.path, files.at(-1)?.path]);
   const sample = { ...plan, considered: plan.considered.filter(({ file }) => ends.has(file.path)) };
-  const { setup, relation } = scanOf({ name: 'tried', plan: sample, localPath: (file) => path.join(store.root, file.path), headers: await csvHeaders(store, sample) });
-  await engine.call('run', { sql: [...setup, `SELECT count(*) FROM (SELECT * FROM ${relation} LIMIT ${TRIED_ROWS}) AS t WHERE hash(t) IS NULL`].join('; ') }).catch((error: unknown) => {
-    throw translateError(error, { roots: new Map([[store.root, storage.name]]), names: new Map([['tried', name]]) });
-  });
+  await scanRows(tools, storage, sample, name, (relation) => `SELECT count(*) FROM (SELECT * FROM ${relation} LIMIT ${TRIED_ROWS}) AS t WHERE hash(t) IS NULL`);
 }

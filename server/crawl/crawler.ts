@@ -12,14 +12,11 @@ import { findByLocation, type Relation } from '../catalog/relations';
 import type { Events } from '../events';
 import type { Job, JobContext, Jobs } from '../jobs/jobs';
 import { folderDefinition, kindsText } from '../lake/files-as-table';
-import { sampleOf, type Inspected, type Inspector } from '../lake/inspect';
+import { READABLE, sampleOf, TEXT_SAMPLE, type Inspected, type Inspector } from '../lake/inspect';
 import type { Lake, OpenStorage } from '../lake/lake';
 import { compareDefinition, folderEvidence, lakeEvidence, noEvidence, summaryOf } from './evidence';
 
 type NewFinding = Omit<Finding, 'id' | 'runId'>;
-const READ_KINDS = new Set(['parquet', 'csv', 'json', 'text']);
-/** As many text files as the inspector opens. */
-const TEXT_SAMPLE = 16;
 
 export class Crawler {
   constructor(
@@ -66,10 +63,10 @@ export class Crawler {
   async #factsOf(storage: OpenStorage, candidate: Candidate, known: ReadonlyMap<string, Inspected>, onFile: (done: number) => void): Promise<{ facts: Inspected[]; opened: number }> {
     if (candidate.kind !== 'files') return { facts: [], opened: 0 };
     const wanted = candidate.fileKind === 'parquet' ? candidate.files : sampleOf(candidate.files, TEXT_SAMPLE);
-    const kind = READ_KINDS.has(candidate.fileKind) ? candidate.fileKind : await this.inspector.kindOf(storage, candidate.files[0]!.path);
-    if (!READ_KINDS.has(kind)) return { facts: [], opened: 0 };
+    const kind = READABLE.has(candidate.fileKind) ? candidate.fileKind : await this.inspector.kindOf(storage, candidate.files[0]!.path);
+    if (!READABLE.has(kind)) return { facts: [], opened: 0 };
     const unknown = wanted.filter((file) => !known.has(file.path));
-    const fresh = await this.inspector.inspect(storage, kind, unknown, onFile);
+    const fresh = await this.inspector.inspect(storage, kind, unknown, { onFile });
     if (fresh.length > 0) await rememberFacts(this.lake.database, storage.storage.id, unknown, fresh);
     return { facts: [...wanted.map((file) => known.get(file.path)).filter((each) => each !== undefined), ...fresh].sort((a, b) => (a.path < b.path ? -1 : 1)), opened: fresh.length };
   }

@@ -22,7 +22,7 @@ export async function makeDemo({ config, database, lake, workEngine, readiness }
   const clock = new DemoClock();
   const ids = new SeededIds(20260331);
   const store = new DiskStore(location, { stampWith: clock });
-  const { storage } = await lake.addStorage({ name: STORAGE, kind: 'folder', location: store.root }, config.person);
+  const { storage } = await lake.addStorage({ name: STORAGE, kind: 'folder', location: store.root, settings: null, secret: null }, config.person);
   let told = '';
   const register = (name: string, format: 'delta' | 'iceberg', place: string, description: string) => {
     const [namespace, table] = name.split('.') as [string, string];

@@ -1,25 +1,30 @@
 /** Writes Parquet files through the engine and turns its statistics into the core's terms. */
-import { mkdirSync } from 'node:fs';
+import { mkdirSync, rmSync } from 'node:fs';
+import os from 'node:os';
 import path from 'node:path';
+import { randomUUID } from 'node:crypto';
 import type { RowFileRequest, RowFiles } from '../../core/table/row-files';
 import type { WrittenColumn, WrittenFile } from '../../core/table/written-file';
 import { leaves, type Field, type LogicalType } from '../../core/schema/types';
 import { typeName } from '../../core/schema/type-names';
 import { quoteName, quoteText } from '../../core/sql/tokens';
-import type { DiskStore } from '../storage/disk-store';
+import type { LakeStore } from '../storage/lake-store';
 import type { EngineCalls } from './engine';
 
 export class EngineRowFiles implements RowFiles {
   constructor(
     readonly engine: EngineCalls,
-    readonly store: DiskStore,
+    readonly store: LakeStore,
   ) {}
 
   async write(request: RowFileRequest): Promise<WrittenFile> {
-    const target = path.join(this.store.root, request.path);
-    mkdirSync(path.dirname(target), { recursive: true });
-    const { rows, columns } = await this.engine.call('run', { sql: copyStatement(request, target) });
-    await this.store.stamp(request.path);
+    const made = path.join(this.store.root ?? os.tmpdir(), this.store.root === undefined ? `kind-harbor-${randomUUID()}.parquet` : `${path.dirname(request.path)}/.${randomUUID()}.writing`);
+    mkdirSync(path.dirname(made), { recursive: true });
+    const { rows, columns } = await this.engine.call('run', { sql: copyStatement(request, made) }).catch((error: unknown) => {
+      rmSync(made, { force: true });
+      throw error;
+    });
+    await this.store.putFile(request.path, made);
     const booleans = new Set(leaves(request.schema.fields).filter(({ field }) => field.type.kind === 'boolean').map(({ path }) => path.join('.')));
     const row = Object.fromEntries(columns.map((name, index) => [name, rows[0]![index]]));
     return {

@@ -3,7 +3,7 @@ import { mkdirSync, writeFileSync } from 'node:fs';
 import path from 'node:path';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { FolderTable, MemoryListings, type FolderDefinition } from '../../core/folder/table';
-import type { ReadOptions } from '../../core/folder/read-options';
+import { fullOptions } from '../../core/folder/read-options';
 import type { Predicate } from '../../core/scan/predicate';
 import { parseTypeName } from '../../core/schema/type-names';
 import { field } from '../../core/schema/types';
@@ -13,7 +13,7 @@ import { LocalEngine } from '../testing/local-engine';
 let engine: LocalEngine;
 const folder = temporaryFolder();
 const DAYS = 75; // more than branches allow, and more files than stand in the query itself
-const csv: ReadOptions = { format: 'csv', delimiter: '|', header: true, quote: '"', escape: '"', skip: 0, nullText: '', compression: 'none' };
+const csv = fullOptions({ format: 'csv', delimiter: '|' });
 const fieldsOf = (columns: Record<string, string>) => Object.entries(columns).map(([name, type]) => field(name, parseTypeName(type)));
 
 beforeAll(async () => {
@@ -60,7 +60,7 @@ describe('a scan', () => {
   });
 
   it('keeps nested JSON nested, and reads null where a key is missing', async () => {
-    const json = table('json', { pattern: '*', options: { format: 'json', shape: 'lines', compression: 'none' }, fields: fieldsOf({ id: 'bigint', place: 'struct(lat double)', tags: 'varchar[]' }) });
+    const json = table('json', { pattern: '*', options: fullOptions({ format: 'json' }), fields: fieldsOf({ id: 'bigint', place: 'struct(lat double)', tags: 'varchar[]' }) });
     expect(await read(json, 'SELECT id, place, tags FROM t ORDER BY id')).toEqual([[1, { lat: 1.5 }, null], [2, null, ['a']]]);
   });
 });

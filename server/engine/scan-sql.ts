@@ -1,19 +1,20 @@
 /** Compiles a scan plan to SQL that stands in its table's place in a one-use instance. */
 import { LakeError } from '../../core/errors';
-import type { CsvOptions, JsonOptions } from '../../core/folder/read-options';
+import { optionsOfCopy } from '../../core/folder/read-options';
 import { filesToRead, type DataFile, type ScanPlan } from '../../core/scan/plan';
-import { findField, isNested, type Field, type LogicalType } from '../../core/schema/types';
+import { isNested, type Field, type LogicalType } from '../../core/schema/types';
 import { typeName } from '../../core/schema/type-names';
 import { quoteName, quoteText } from '../../core/sql/tokens';
 import { formatValue } from '../../core/values/text';
 import type { Value } from '../../core/values/value';
 import { quoteList } from './instances';
+import { csvReader, FILE_COLUMN, jsonReader, jsonReaderOfCopy, lineReader } from './text-readers';
 
 export interface ScanInput {
   /** Unlike that of any other scan of the query; names what the setup makes. */
   name: string;
   plan: ScanPlan;
-  /** Where a file of the plan can be opened on this machine. */
+  /** Where a file of the plan, or the copy of it that was made for the engine, can be opened on this machine. */
   localPath: (file: DataFile) => string;
   /** The header of a delimited file, for reading columns by name. */
   headers?: Map<string, string[]>;
@@ -39,8 +40,8 @@ export function scanOf(input: ScanInput): Scan {
   if (files.length === 0) return { setup: [], relation: `(${emptySelect(fields)})` };
   const constantColumns = fields.filter((field) => files.some((file) => field.name in file.constants));
   const groups = groupFiles(files, constantColumns, input.headers);
-  if (groups.length <= BRANCH_LIMIT || input.plan.reader.kind !== 'parquet') return branches(input, groups, constantColumns);
-  return joined(input, files, constantColumns);
+  if (groups.length <= BRANCH_LIMIT) return branches(input, groups, constantColumns);
+  return input.plan.reader.kind === 'parquet' ? joined(input, files, constantColumns) : joinedByName(input, files, constantColumns);
 }
 
 function emptySelect(fields: readonly Field[]): string {
@@ -72,8 +73,8 @@ function branches(input: ScanInput, groups: Group[], constantColumns: Field[]): 
   const selects = groups.map((group, index) => {
     const list = fileList(`${name}_files_${index}`, group.files.map(input.localPath), setup);
     const inFile = plan.fields.filter((field) => !constantColumns.includes(field));
-    const columns = plan.fields.map((field) => (constantColumns.includes(field) ? `${literal(field.type, group.constants[field.name] ?? null)} AS ${quoteName(field.name)}` : sourceColumn(field, group.header, plan)));
-    return `SELECT ${columns.join(', ')} FROM ${reader(plan, inFile, list, group)}`;
+    const columns = plan.fields.map((field) => (constantColumns.includes(field) ? `${literal(field.type, group.constants[field.name] ?? null)} AS ${quoteName(field.name)}` : sourceColumn(field, group.header)));
+    return `SELECT ${columns.join(', ')} FROM ${reader(plan, inFile, list, group, 'rows')}`;
   });
   return { setup, relation: `(${selects.join(' UNION ALL ')})` };
 }
@@ -85,26 +86,53 @@ function fileList(variable: string, files: readonly string[], setup: string[]): 
   return `getvariable(${quoteText(variable)})`;
 }
 
+/** Each file's partition values, as columns of a select. */
+function constantLists(files: readonly DataFile[], constantColumns: readonly Field[]): string {
+  return constantColumns.map((field) => `unnest([${files.map((file) => literal(field.type, file.constants[field.name] ?? null)).join(', ')}]) AS ${quoteName(field.name)}`).join(', ');
+}
+
 /** Many partitions: their values stand in a small table, joined by the file's index in the list. */
 function joined(input: ScanInput, files: DataFile[], constantColumns: Field[]): Scan {
   const { name, plan } = input;
   const parts = `${name}_parts`;
   const inFile = plan.fields.filter((field) => !constantColumns.includes(field));
-  const lists = constantColumns.map((field) => `unnest([${files.map((file) => literal(field.type, file.constants[field.name] ?? null)).join(', ')}]) AS ${quoteName(field.name)}`);
   const columns = plan.fields.map((field) => `${constantColumns.includes(field) ? 'p' : 'f'}.${quoteName(field.name)}`);
   // The engine skips files by this join only if the key is an unsigned 64-bit integer.
-  const setup = [`CREATE TEMP TABLE ${quoteName(parts)} AS SELECT unnest(range(${files.length}))::UBIGINT AS file_number, ${lists.join(', ')}`];
+  const setup = [`CREATE TEMP TABLE ${quoteName(parts)} AS SELECT unnest(range(${files.length}))::UBIGINT AS file_number, ${constantLists(files, constantColumns)}`];
   const list = fileList(`${name}_files`, files.map(input.localPath), setup);
-  return { setup, relation: `(SELECT ${columns.join(', ')} FROM ${reader(plan, inFile, list, { files, constants: {} })} AS f JOIN ${quoteName(parts)} AS p ON f.file_index = p.file_number)` };
+  return { setup, relation: `(SELECT ${columns.join(', ')} FROM ${reader(plan, inFile, list, { files, constants: {} }, 'rows')} AS f JOIN ${quoteName(parts)} AS p ON f.file_index = p.file_number)` };
 }
 
-function reader(plan: ScanPlan, inFile: Field[], files: string, group: Group): string {
+/** The same for text, whose readers tell the file by its name alone; one branch for each header. */
+function joinedByName(input: ScanInput, files: DataFile[], constantColumns: Field[]): Scan {
+  const { name, plan } = input;
+  const parts = `${name}_parts`;
+  const inFile = plan.fields.filter((field) => !constantColumns.includes(field));
+  const setup = [`CREATE TEMP TABLE ${quoteName(parts)} AS SELECT unnest(${quoteList(files.map(input.localPath))}) AS file_name${constantColumns.length > 0 ? `, ${constantLists(files, constantColumns)}` : ''}`];
+  const selects = groupFiles(files, [], input.headers).map((group, index) => {
+    const list = fileList(`${name}_files_${index}`, group.files.map(input.localPath), setup);
+    const columns = plan.fields.map((field) => (constantColumns.includes(field) ? `p.${quoteName(field.name)}` : sourceColumn(field, group.header)));
+    return `SELECT ${columns.join(', ')} FROM ${reader(plan, inFile, list, group, 'rows and file')} AS f JOIN ${quoteName(parts)} AS p ON f.${FILE_COLUMN} = p.file_name`;
+  });
+  return { setup, relation: `(${selects.join(' UNION ALL ')})` };
+}
+
+function reader(plan: ScanPlan, inFile: Field[], files: string, group: Group, gives: 'rows' | 'rows and file'): string {
   const { reader } = plan;
   if (reader.kind === 'parquet') return parquetReader(inFile, files, group.files, reader.match);
-  const { options } = reader;
-  if (options.format === 'csv') return csvReader(inFile, files, options, group.header);
-  if (options.format === 'json') return jsonReader(inFile, files, options);
-  return parquetReader(inFile, files, group.files, 'name');
+  const options = optionsOfCopy(reader.options) ?? reader.options;
+  const withFile = gives === 'rows and file';
+  switch (options.format) {
+    case 'csv':
+      return csvReader(inFile, files, options, group.header, withFile ? [`filename = '${FILE_COLUMN}'`] : []);
+    case 'json':
+      return options === reader.options ? jsonReader(inFile, files, options, withFile) : jsonReaderOfCopy(inFile, files, options, withFile);
+    case 'fixed':
+    case 'pattern':
+      return lineReader(inFile, files, options, withFile);
+    default:
+      return parquetReader(inFile, files, group.files, 'name');
+  }
 }
 
 function parquetReader(fields: Field[], files: string, list: readonly DataFile[], match: 'field-id' | 'name'): string {
@@ -130,31 +158,9 @@ function hasFloats(type: LogicalType): boolean {
   return type.kind === 'list' ? hasFloats(type.element.type) : hasFloats(type.value.type);
 }
 
-function csvReader(fields: Field[], files: string, options: CsvOptions, header: string[] | undefined): string {
-  // Columns are matched by the header's names; one that the table does not know is read as text and left out.
-  const columns = header
-    ? header.map((name) => `${quoteText(name)}: ${quoteText(findField(fields, name) ? typeName(findField(fields, name)!.type) : 'varchar')}`)
-    : fields.map((field) => `${quoteText(field.name)}: ${quoteText(typeName(field.type))}`);
-  const settings = [
-    `columns = {${columns.join(', ')}}`, `auto_detect = false`, `delim = ${quoteText(options.delimiter)}`, `header = ${options.header}`, `skip = ${options.skip}`,
-    `quote = ${quoteText(options.quote)}`, `escape = ${quoteText(options.escape)}`, `nullstr = ${quoteText(options.nullText)}`, `compression = ${quoteText(options.compression)}`,
-  ];
-  return `read_csv(${files}, ${settings.join(', ')})`;
-}
-
-function jsonReader(fields: Field[], files: string, options: JsonOptions): string {
-  const columns = fields.map((field) => `${quoteText(field.name)}: ${quoteText(typeName(field.type))}`);
-  return `read_json(${files}, columns = {${columns.join(', ')}}, format = '${options.shape === 'lines' ? 'newline_delimited' : 'array'}', compression = '${jsonCompression(options.compression)}', maximum_object_size = 67108864)`;
-}
-
-/** The engine's JSON reader has its own word for files that are not packed. */
-export function jsonCompression(compression: 'none' | 'gzip'): string {
-  return compression === 'none' ? 'uncompressed' : compression;
-}
-
 /** A column as the reader gives it; null where a delimited file's header lacks it. */
-function sourceColumn(field: Field, header: string[] | undefined, plan: ScanPlan): string {
-  if (plan.reader.kind !== 'text' || !header) return quoteName(field.name);
+function sourceColumn(field: Field, header: string[] | undefined): string {
+  if (!header) return quoteName(field.name);
   const found = header.find((name) => name === field.name) ?? header.find((name) => name.toLowerCase() === field.name.toLowerCase());
   return found === undefined ? `NULL::${typeName(field.type)} AS ${quoteName(field.name)}` : `${quoteName(found)} AS ${quoteName(field.name)}`;
 }

@@ -1,12 +1,25 @@
 /** Engine errors as errors that may be shown: our names and storage paths instead of the engine's, positions in the user's text. */
+import { readFileSync } from 'node:fs';
+import { normalize } from 'node:path';
+import { gunzipSync } from 'node:zlib';
+import { decompress as unzstd } from 'fzstd';
 import { LakeError, type ErrorKind } from '../../core/errors';
 import { EngineError } from './failures';
+import { MISFIT } from './text-readers';
+
+/** A file of a storage, as people name it. */
+export interface Place {
+  storage: string;
+  path: string;
+}
 
 export interface Translation {
   /** Stand-in names to the names in the user's text. */
   names?: ReadonlyMap<string, string>;
-  /** Local folder of each storage to its name. */
+  /** Local folder of each storage that lies on this machine, to its name. */
   roots: ReadonlyMap<string, string>;
+  /** Local copies of files to what they are copies of. */
+  copies?: ReadonlyMap<string, Place>;
   originalPosition?: (bytes: number) => number;
 }
 
@@ -14,45 +27,101 @@ const KINDS: Record<string, ErrorKind> = {
   'Out of Memory': 'limit', Interrupt: 'cancelled', limit: 'limit', cancelled: 'cancelled', Permission: 'refused', 'IO': 'bad-file', 'Invalid Input': 'bad-file',
 };
 
+/** Stand around a storage's name, before a path, while a message is worked on. */
+const [OPEN, CLOSE] = ['\u0001', '\u0002'];
+
 export function translateError(error: unknown, translation: Translation): unknown {
   if (!(error instanceof EngineError)) return error;
-  const path = pathIn(error.message, translation.roots);
-  const line = /[Ll]ine:?\s+(\d+)/.exec(error.message)?.[1];
-  const kind = path ? 'bad-file' : (KINDS[error.kind] ?? 'bad-request');
   if (error.kind === 'Out of Memory') {
     return new LakeError('limit', 'The query needs more memory than it may use. Ask for fewer rows or columns, aggregate earlier, or give the engine more (KIND_HARBOR_ENGINE_MEMORY).');
   }
-  return new LakeError(kind, (path && lineFault(error.message, path, translation)) ?? clean(error.message, translation), {
-    ...(path ? { path } : {}),
-    ...(path && line ? { line: Number(line) } : {}),
+  const misfit = error.message.indexOf(`${MISFIT} {`);
+  if (misfit >= 0) return misfitError(error.message.slice(misfit + MISFIT.length + 1), translation);
+  const message = withPlaces(error.message, translation);
+  const place = placeIn(message);
+  const line = place && /Malformed JSON/.test(message) ? badJsonLine(error.message, translation) : /[Ll]ine:?\s+(\d+)/.exec(message)?.[1];
+  const kind = place ? 'bad-file' : (KINDS[error.kind] ?? 'bad-request');
+  return new LakeError(kind, (place && lineFault(message, place)) ?? clean(message, translation), {
+    ...(place ? { path: place.path } : {}),
+    ...(place && line ? { line: Number(line) } : {}),
     ...(error.position === undefined || !translation.originalPosition ? {} : { position: translation.originalPosition(error.position) }),
   });
 }
 
-/** What is wrong with a line of a text file, out of the engine's long account of it. */
-function lineFault(message: string, path: string, { roots }: Translation): string | undefined {
+/** The message with local paths made `storage` and path, the storage between marks. */
+function withPlaces(message: string, { roots, copies }: Translation): string {
+  let text = message;
+  for (const [local, { storage, path }] of copies ?? []) text = text.replaceAll(local, `${OPEN}${storage}${CLOSE}${path}`);
+  for (const [root, storage] of roots) text = text.replaceAll(`${root}/`, `${OPEN}${storage}${CLOSE}`);
+  return text;
+}
+
+function placeIn(message: string): Place | undefined {
+  // eslint-disable-next-line no-control-regex
+  const [, storage, path] = /\u0001(.*?)\u0002([^"'\n\u0001]*)/.exec(message) ?? [];
+  return storage === undefined ? undefined : { storage, path: path!.replace(/[.,:)]+$/, '').trim() };
+}
+
+/** What is wrong with a line of a delimited file, out of the engine's long account of it. */
+function lineFault(message: string, { storage, path }: Place): string | undefined {
   const line = /CSV Error on Line:\s*(\d+)/.exec(message)?.[1];
   if (line === undefined) return undefined;
-  const storage = [...roots].find(([root]) => message.includes(`${root}/${path}`))?.[1];
-  const place = `${storage === undefined ? '' : `${storage}:`}${path}, line ${line}`;
+  const at = `${storage}:${path}, line ${line}`;
   const [, column] = /converting column "(.*?)"\./.exec(message) ?? [];
   const [, value, type] = /Could not convert string "(.*?)" to '(.*?)'/s.exec(message) ?? [];
-  if (column !== undefined && value !== undefined) return `${place}: "${value.slice(0, 100)}" in ${column} is not a ${type!.toLowerCase()}.`;
+  if (column !== undefined && value !== undefined) return `${at}: "${value.slice(0, 100)}" in ${column} is not a ${type!.toLowerCase()}.`;
   const [, expected, found] = /Expected Number of Columns:\s*(\d+)\s*Found:\s*(\d+)/.exec(message) ?? [];
-  return expected === undefined ? undefined : `${place}: expected ${expected} fields, found ${found}.`;
+  return expected === undefined ? undefined : `${at}: expected ${expected} fields, found ${found}.`;
 }
 
-function pathIn(message: string, roots: ReadonlyMap<string, string>): string | undefined {
-  for (const root of roots.keys()) {
-    const at = message.indexOf(`${root}/`);
-    if (at >= 0) return /^[^"'\n]*/.exec(message.slice(at + root.length + 1))![0].replace(/[.,:)]+$/, '').trim();
+/** The engine's own count of lines is one too many in some files and right in others, so they are counted here. */
+function badJsonLine(message: string, { roots, copies }: Translation): number | undefined {
+  const file = /in file "(.*?)"/.exec(message)?.[1] ?? '';
+  const isOurs = copies?.has(file) === true || [...roots.keys()].some((root) => file.startsWith(`${root}/`));
+  const lines = isOurs && normalize(file) === file ? linesOf(file) : undefined;
+  const at = lines?.findIndex((line) => line.trim() !== '' && !isJson(line)) ?? -1;
+  return at < 0 ? undefined : at + 1;
+}
+
+function isJson(text: string): boolean {
+  try {
+    JSON.parse(text);
+    return true;
+  } catch {
+    return false;
   }
-  return undefined;
 }
 
-function clean(message: string, { names, roots }: Translation): string {
-  let text = message;
-  for (const [root, storage] of roots) text = text.replaceAll(`${root}/`, `${storage}:`);
+/** A line that a reader of ours refused; the engine knows its text, and its number is looked up. */
+function misfitError(json: string, translation: Translation): LakeError {
+  const { file, line, column, value, type } = JSON.parse(/^\{.*\}/s.exec(json)![0]) as { file: string; line: string; column: string; value: string; type?: string };
+  const { storage, path } = placeIn(withPlaces(file, translation)) ?? { storage: '', path: '' };
+  const isOurs = storage !== '' && normalize(file) === file;
+  const number = isOurs ? lineNumber(file, line) : undefined;
+  const at = `${storage}:${path}${number === undefined ? '' : `, line ${number}`}`;
+  const fault = column === '' ? `the line "${line.slice(0, 120)}" does not match the pattern` : `"${value.slice(0, 100)}" in ${column} is not a ${type}`;
+  return new LakeError('bad-file', `${at}: ${fault}.`, { path, ...(number === undefined ? {} : { line: number }), hint: 'Correct how the file is read, or have lines that do not fit set aside.' });
+}
+
+/** The number of the first line with that text, from 1; undefined for what cannot be looked up. */
+function lineNumber(file: string, line: string): number | undefined {
+  const at = linesOf(file)?.indexOf(line) ?? -1;
+  return at < 0 ? undefined : at + 1;
+}
+
+function linesOf(file: string): string[] | undefined {
+  try {
+    const bytes = readFileSync(file);
+    const plain = bytes[0] === 0x1f && bytes[1] === 0x8b ? gunzipSync(bytes) : bytes.length >= 4 && bytes.readUInt32LE(0) === 0xfd2fb528 ? unzstd(bytes) : bytes;
+    return new TextDecoder().decode(plain).split(/\r?\n/);
+  } catch {
+    return undefined;
+  }
+}
+
+function clean(message: string, { names }: Translation): string {
+  // eslint-disable-next-line no-control-regex
+  let text = message.replace(/\u0001(.*?)\u0002/g, '$1:');
   for (const [standIn, name] of names ?? []) text = text.replaceAll(standIn, name);
   // The engine's advice on its own settings is of no use to somebody who cannot set them.
   text = text.split('\n').filter((line) => !/^\s*(Possible (fixes|solutions)|\* |LINE \d|\^)/.test(line)).join(' ').replace(/\s{2,}/g, ' ').trim();

@@ -4,6 +4,7 @@ import { inferColumns, inferPartitionType } from '../../core/crawl/infer';
 import { DeltaTable } from '../../core/delta/table';
 import { LakeError } from '../../core/errors';
 import { parsePattern } from '../../core/folder/path-pattern';
+import { fullOptions, type GivenOptions } from '../../core/folder/read-options';
 import { FolderTable, listingKey, MemoryListings, type FolderDefinition } from '../../core/folder/table';
 import { FilePointer } from '../../core/iceberg/pointer';
 import { IcebergTable } from '../../core/iceberg/table';
@@ -73,8 +74,9 @@ export function kindsText(kinds: Record<string, number>): string {
 /** The table that files of one kind make, by what they say of themselves. Fails when no reader fits. */
 export function folderDefinition(candidate: PlainFiles, facts: readonly Inspected[]): { definition: FolderDefinition; inference: ReturnType<typeof inferColumns> } {
   const readable = facts.filter((each) => !each.problem);
-  const options = readable.find((each) => each.options)?.options;
-  if (!options) throw new LakeError('unsupported', `There is no reader for ${candidate.fileKind} files yet.`, { path: candidate.root });
+  const given = readable.find((each) => each.options)?.options;
+  if (!given) throw new LakeError('unsupported', `There is no reader for ${candidate.fileKind} files yet.`, { path: candidate.root });
+  const options = fullOptions(given as GivenOptions);
   const inference = inferColumns(readable);
   const pattern = parsePattern(candidate.pattern);
   const matches = candidate.files.map((file) => pattern.match(below(candidate.root, file.path)!) ?? {});

@@ -1,19 +1,27 @@
 /** What files say of themselves, through the engine's metadata functions and the first bytes. */
-import path from 'node:path';
 import { guessDelimiter, type DelimiterGuess } from '../../core/crawl/delimiters';
+import { guessFixedWidth } from '../../core/crawl/fixed-width';
 import type { FileFacts } from '../../core/crawl/infer';
-import { isGzip, kindByBytes, kindByName, type FileKind } from '../../core/crawl/kinds';
-import { delimiterName, type CsvOptions, type ReadOptions } from '../../core/folder/read-options';
+import { inferObjects } from '../../core/crawl/infer-objects';
+import { compressionByName, kindByBytes, kindByName, type FileKind } from '../../core/crawl/kinds';
+import { inferTextType } from '../../core/crawl/text-types';
+import { LakeError } from '../../core/errors';
+import { fieldsOfAvro } from '../../core/folder/avro-rows';
+import { delimiterName, fullOptions, givenColumns, optionsOfCopy, type Compression, type CsvOptions, type JsonOptions, type LineOptions, type ReadOptions } from '../../core/folder/read-options';
+import { guessRecord, shapeOf } from '../../core/folder/xml-records';
+import { avroSchemaOf } from '../../core/iceberg/avro';
 import { parseTypeName } from '../../core/schema/type-names';
 import { quoteText } from '../../core/sql/tokens';
 import type { ObjectInfo } from '../../core/storage/object-store';
 import type { EngineCalls } from '../engine/engine';
 import { quoteList } from '../engine/instances';
-import { jsonCompression } from '../engine/scan-sql';
+import { cutLines, dialect, jsonSettings } from '../engine/text-readers';
 import { translateError } from '../engine/translate';
-import { LakeError } from '../../core/errors';
+import { xmlRecordsOf } from './conversions';
+import { readHead, readHeadBytes, splitLine } from './csv-headers';
 import type { OpenStorage } from './lake';
-import { readHeadBytes, splitLine } from './csv-headers';
+import type { Lease, LocalFiles } from './local-files';
+import { readFooters } from './parquet-footers';
 
 export interface Inspected extends FileFacts {
   options?: ReadOptions;
@@ -24,25 +32,121 @@ export interface Inspected extends FileFacts {
   aboutRows?: number;
 }
 
-/** Text files beyond this many of one folder are not opened; their likes were. */
-const TEXT_SAMPLE = 16;
+/** Kinds of file that become tables. */
+export const READABLE: ReadonlySet<FileKind> = new Set<FileKind>(['parquet', 'csv', 'json', 'text', 'avro', 'xml']);
+
+/** Of text files no more of one folder are opened; their likes were. */
+export const TEXT_SAMPLE = 16;
+/** Lines of a file by which the types of its columns are judged. */
+const TYPED_LINES = 5000;
+const HEAD_BYTES = 64 * 1024;
+const XML_HEAD_BYTES = 1024 * 1024;
 
 export class Inspector {
-  constructor(readonly engine: EngineCalls) {}
+  constructor(
+    readonly engine: EngineCalls,
+    readonly local: LocalFiles,
+  ) {}
 
   async kindOf({ store }: OpenStorage, filePath: string): Promise<FileKind> {
-    return kindByBytes(filePath, await readHeadBytes(store, filePath, isGzip(filePath) ? 'gzip' : 'none', 4096));
+    return kindByBytes(filePath, await readHeadBytes(store, filePath, compressionByName(filePath), 4096));
   }
 
-  /** Facts of files of one kind: of all for Parquet, of a sample spread over the list for text. */
-  async inspect(storage: OpenStorage, kind: FileKind, files: readonly ObjectInfo[], onFile: (done: number) => void = () => undefined): Promise<Inspected[]> {
-    if (kind === 'parquet') return this.#parquet(storage, files, onFile);
+  /**
+   * Facts of files of one kind: of all for Parquet, of a sample spread over the list for the rest. With `given` they
+   * are read like that, and only what it leaves open is found out.
+   */
+  async inspect(storage: OpenStorage, kind: FileKind, files: readonly ObjectInfo[], options: { onFile?: (done: number) => void; given?: ReadOptions } = {}): Promise<Inspected[]> {
+    const { onFile = () => undefined, given } = options;
+    if ((given?.format ?? kind) === 'parquet') return this.#parquet(storage, files, onFile);
+    const sample = sampleOf(files, TEXT_SAMPLE);
+    if ((given?.format ?? kind) === 'xml') return this.#xml(storage, sample, given);
     const facts: Inspected[] = [];
-    for (const file of sampleOf(files, TEXT_SAMPLE)) {
-      facts.push(await (kind === 'json' ? this.#json(storage, file) : this.#text(storage, file)).catch((error: unknown) => this.#problem(storage, file.path, error)));
+    for (const file of sample) {
+      facts.push(await this.#one(storage, kind, file, given).catch((error: unknown) => problemOf(storage, file.path, error)));
       onFile(facts.length);
     }
     return facts;
+  }
+
+  async #one(storage: OpenStorage, kind: FileKind, file: ObjectInfo, given: ReadOptions | undefined): Promise<Inspected> {
+    if ((given?.format ?? kind) === 'avro') return this.#avro(storage, file);
+    const compression = given && 'compression' in given ? given.compression : compressionByName(file.path);
+    const head = await readHead(storage.store, file.path, compression, given && 'encoding' in given ? given.encoding : 'utf-8', HEAD_BYTES);
+    const options = given ?? guessOptions(kind, file.path, head, compression);
+    const lease = await this.local.lease(storage, [file], options);
+    try {
+      const facts = await this.#columns(options, file, head, lease, given !== undefined);
+      return { ...facts, ...estimate(head, file, compression, 'header' in facts.options && facts.options.header ? 1 : 0) };
+    } catch (error) {
+      throw translateError(error, { roots: rootsOf(storage), copies: lease.copies });
+    } finally {
+      lease.release();
+    }
+  }
+
+  async #columns(options: ReadOptions, file: ObjectInfo, head: string, lease: Lease, isGiven: boolean): Promise<Inspected & { options: ReadOptions }> {
+    const local = lease.pathOf(file);
+    const seen = optionsOfCopy(options) ?? options;
+    if (options.format === 'csv') return this.#delimited(options, seen as CsvOptions, file, head, local, isGiven);
+    if (seen.format === 'json') {
+      return { path: file.path, options, columns: await this.#describe(`read_json(${quoteText(local)}, ${jsonSettings(seen)}${seen.misfits === 'set-aside' && seen.shape === 'lines' ? ', ignore_errors = true' : ''})`) };
+    }
+    return { path: file.path, options, columns: await this.#typedLines(seen as LineOptions, local) };
+  }
+
+  /** The engine says whether there is a header, how quotes stand, and what types the columns have. */
+  async #delimited(options: CsvOptions, seen: CsvOptions, file: ObjectInfo, head: string, local: string, isGiven: boolean): Promise<Inspected & { options: ReadOptions }> {
+    const known = isGiven ? `, header = ${options.header}, quote = ${quoteText(options.quote)}, escape = ${quoteText(options.escape)}, skip = ${options.skip}` : '';
+    const call = `sniff_csv(${quoteText(local)}, ${dialect(seen).join(', ')}${known}, sample_size = 20480${options.misfits === 'set-aside' ? ', ignore_errors = true' : ''})`;
+    const { rows } = await this.engine.call('run', { sql: `SELECT "Quote", "Escape", "SkipRows", "HasHeader", to_json("Columns") FROM ${call}` }).catch((error: unknown) => {
+      throw raggedLine(wholeLines(head), options, file.path) ?? error;
+    });
+    const [quote, escape, skip, header, columnsJson] = rows[0] as [string, string, number, boolean, string];
+    const columns = (JSON.parse(columnsJson) as { name: string; type: string }[]).map((column, index) => ({
+      name: header ? column.name : `field_${index + 1}`,
+      type: plainTextType(column.type),
+    }));
+    if (isGiven) return { path: file.path, columns, options };
+    const plain = (mark: string) => (mark === '(empty)' || mark === '\0' ? '' : mark);
+    return { path: file.path, columns, options: { ...options, header, quote: plain(quote) || '"', escape: plain(escape) || '"', skip: Number(skip) } };
+  }
+
+  /** Each column's type by its texts, in as many lines as are looked at. */
+  async #typedLines(options: LineOptions, local: string): Promise<FileFacts['columns']> {
+    const names = givenColumns(options)!;
+    const texts = names.map((name) => `list("text of ${name.replaceAll('"', '""')}")`);
+    const lenient: LineOptions = { ...options, misfits: 'set-aside' };
+    const { rows } = await this.engine.call('run', { sql: `SELECT ${texts.join(', ')} FROM (${cutLines(names, quoteList([local]), lenient)} LIMIT ${TYPED_LINES})` });
+    return names.map((name, index) => ({ name, type: inferTextType((rows[0]![index] ?? []) as (string | null)[], options.decimal) }));
+  }
+
+  async #avro(storage: OpenStorage, file: ObjectInfo): Promise<Inspected> {
+    const head = await storage.store.read(file.path, { start: 0, end: XML_HEAD_BYTES });
+    return { path: file.path, columns: fieldsOfAvro(avroSchemaOf(head, file.path)), options: { format: 'avro' } };
+  }
+
+  /** All files are judged together: whether an element is a list is seen only where it comes twice. */
+  async #xml(storage: OpenStorage, files: readonly ObjectInfo[], given: ReadOptions | undefined): Promise<Inspected[]> {
+    const looked = await Promise.all(files.map(async (file) => {
+      const compression = compressionByName(file.path);
+      try {
+        const head = await readHead(storage.store, file.path, compression, 'utf-8', XML_HEAD_BYTES);
+        const record = given?.format === 'xml' && given.record !== '' ? given.record : guessRecord(head);
+        if (record === undefined) throw new LakeError('bad-file', `${file.path} is XML, but no element below its root could be a row.`, { path: file.path });
+        return { file, record, compression, objects: xmlRecordsOf(head, record) };
+      } catch (error) {
+        return { file, problem: problemOf(storage, file.path, asXmlFault(error, file.path)) };
+      }
+    }));
+    const good = looked.flatMap((each) => (each.problem ? [] : [each]));
+    const record = good[0]?.record;
+    const fields = inferObjects(good.flatMap((each) => each.objects));
+    return looked.map((each) => {
+      if (each.problem) return each.problem;
+      const options = fullOptions({ format: 'xml', record, ...shapeOf(fields), compression: each.compression });
+      return { path: each.file.path, options, columns: fields.filter((field) => each.objects.some((object) => field.name in object)), ...(each.file.bytes <= XML_HEAD_BYTES ? { rows: each.objects.length } : {}) };
+    });
   }
 
   /** All footers in a few calls; a list with a damaged file in it is halved until the file is alone. */
@@ -57,71 +161,45 @@ export class Inspector {
 
   async #footers(storage: OpenStorage, files: readonly ObjectInfo[]): Promise<Inspected[]> {
     try {
-      return await this.#readFooters(storage, files);
+      return await readFooters(this.engine, this.local, storage, files);
     } catch (error) {
-      if (files.length === 1) return [this.#problem(storage, files[0]!.path, error)];
+      if (files.length === 1) return [problemOf(storage, files[0]!.path, error)];
       const half = Math.ceil(files.length / 2);
       return [...(await this.#footers(storage, files.slice(0, half))), ...(await this.#footers(storage, files.slice(half)))];
     }
-  }
-
-  async #readFooters(storage: OpenStorage, files: readonly ObjectInfo[]): Promise<Inspected[]> {
-    const { root } = storage.store;
-    const list = quoteList(files.map((file) => path.join(root, file.path)));
-    // Files with the same schema text share one description of their columns.
-    const { rows } = await this.engine.call('run', {
-      sql: `SELECT m.file_name, m.num_rows, s.shape FROM parquet_file_metadata(${list}) m JOIN (
-              SELECT file_name, md5(string_agg(concat_ws('/', name, type, type_length, repetition_type, num_children, converted_type, "scale", "precision", logical_type), ',' )) AS shape
-              FROM parquet_schema(${list}) GROUP BY file_name) s USING (file_name)`,
-    });
-    const columnsOf = new Map<string, FileFacts['columns']>();
-    for (const [file, , shape] of rows as [string, number, string][]) {
-      if (!columnsOf.has(shape)) columnsOf.set(shape, await this.#describe(`read_parquet(${quoteText(file)}, hive_partitioning = false)`));
-    }
-    return (rows as [string, number, string][]).map(([file, count, shape]) => ({ path: path.relative(root, file), rows: Number(count), columns: columnsOf.get(shape)!, options: { format: 'parquet' } }));
   }
 
   async #describe(relation: string): Promise<FileFacts['columns']> {
     const { rows } = await this.engine.call('run', { sql: `DESCRIBE SELECT * FROM ${relation}` });
     return (rows as string[][]).map((row) => ({ name: row[0]!, type: parseTypeName(row[1]!) }));
   }
+}
 
-  async #json({ store }: OpenStorage, file: ObjectInfo): Promise<Inspected> {
-    const compression = isGzip(file.path) ? 'gzip' : 'none';
-    const head = new TextDecoder().decode(await readHeadBytes(store, file.path, compression));
-    const shape = head.trimStart().startsWith('[') ? 'array' : 'lines';
-    const relation = `read_json(${quoteText(path.join(store.root, file.path))}, format = '${shape === 'lines' ? 'newline_delimited' : 'array'}', compression = '${jsonCompression(compression)}', maximum_object_size = 67108864)`;
-    return { path: file.path, columns: await this.#describe(relation), options: { format: 'json', shape, compression }, ...estimate(head, file, compression, 0) };
-  }
+/** Local folder of the storage to its name, where it has one. */
+export function rootsOf({ store, storage }: OpenStorage): Map<string, string> {
+  return new Map(store.root === undefined ? [] : [[store.root, storage.name]]);
+}
 
-  async #text({ store }: OpenStorage, file: ObjectInfo): Promise<Inspected> {
-    const compression = isGzip(file.path) ? 'gzip' : 'none';
-    const head = new TextDecoder().decode(await readHeadBytes(store, file.path, compression));
-    const lines = wholeLines(head);
-    const guess = guessDelimiter(lines.slice(0, 500), kindByName(file.path) === 'csv' ? 0.5 : undefined);
-    if (!guess) {
-      const options: CsvOptions = { format: 'csv', delimiter: '\x01', header: false, quote: '', escape: '', skip: 0, nullText: '', compression };
-      return { path: file.path, columns: [{ name: 'line', type: { kind: 'string' } }], options, ...estimate(head, file, compression, 0) };
-    }
-    const call = `sniff_csv(${quoteText(path.join(store.root, file.path))}, delim = ${quoteText(guess.delimiter)}, compression = '${compression}', sample_size = 20480)`;
-    const { rows } = await this.engine.call('run', { sql: `SELECT "Quote", "Escape", "SkipRows", "HasHeader", to_json("Columns") FROM ${call}` }).catch((error: unknown) => {
-      throw raggedLine(lines, guess, file.path) ?? error;
-    });
-    const [quote, escape, skip, header, columnsJson] = rows[0] as [string, string, number, boolean, string];
-    const columns = (JSON.parse(columnsJson) as { name: string; type: string }[]).map((column, index) => ({
-      name: header ? column.name : `field_${index + 1}`,
-      type: plainTextType(column.type),
-    }));
-    const plain = (mark: string) => (mark === '(empty)' || mark === '\0' ? '' : mark);
-    const options: CsvOptions = { format: 'csv', delimiter: guess.delimiter, header, quote: plain(quote) || '"', escape: plain(escape) || '"', skip: Number(skip), nullText: '', compression };
-    return { path: file.path, columns, options, ...estimate(head, file, compression, header ? 1 : 0) };
-  }
+/** How text is most likely to be read: JSON by its first mark, then delimited, then fixed width, then line by line. */
+function guessOptions(kind: FileKind, path: string, head: string, compression: Compression): ReadOptions {
+  if (kind === 'json') return fullOptions({ format: 'json', shape: (head.trimStart().startsWith('[') ? 'array' : 'lines') satisfies JsonOptions['shape'], compression });
+  const lines = wholeLines(head).slice(0, 500);
+  const guess = guessDelimiter(lines, kindByName(path) === 'csv' ? 0.5 : undefined);
+  const fixed = guess === undefined || guess.delimiter === ' ' ? guessFixedWidth(lines) : undefined;
+  if (fixed) return fullOptions({ format: 'fixed', ...fixed, compression });
+  return guess ? fullOptions({ format: 'csv', delimiter: guess.delimiter, compression }) : fullOptions({ format: 'pattern', compression });
+}
 
-  #problem(storage: OpenStorage, filePath: string, error: unknown): Inspected {
-    const shown = translateError(error, { roots: new Map([[storage.store.root, storage.storage.name]]) });
-    if (!(shown instanceof LakeError)) return { path: filePath, columns: [], problem: 'The file could not be read.' };
-    return { path: filePath, columns: [], problem: shown.message, ...(shown.details.line === undefined ? {} : { line: shown.details.line }) };
-  }
+function problemOf(storage: OpenStorage, filePath: string, error: unknown): Inspected {
+  const shown = translateError(error, { roots: rootsOf(storage) });
+  if (!(shown instanceof LakeError)) return { path: filePath, columns: [], problem: 'The file could not be read.' };
+  return { path: filePath, columns: [], problem: shown.message, ...(shown.details.line === undefined ? {} : { line: shown.details.line }) };
+}
+
+function asXmlFault(error: unknown, path: string): unknown {
+  if (error instanceof LakeError) return error;
+  const [, line, column, what] = /^(\d+):(\d+): (.*)$/.exec((error as Error).message) ?? [];
+  return new LakeError('bad-file', `${path}${line === undefined ? '' : `, line ${line}, character ${column}`}: not well-formed XML: ${what ?? (error as Error).message}`, { path, ...(line === undefined ? {} : { line: Number(line) }) });
 }
 
 /** Text columns are read as bigint, double, date, timestamptz, boolean or text: what later files of the same kind will also fit. */
@@ -131,11 +209,12 @@ function plainTextType(type: string): FileFacts['columns'][number]['type'] {
 }
 
 /** The first line that does not have as many fields as most have. */
-function raggedLine(lines: readonly string[], { delimiter, fields }: DelimiterGuess, path: string): LakeError | undefined {
-  const at = lines.findIndex((line) => line.trim() !== '' && splitLine(line, { delimiter, quote: '"' }).length !== fields);
+function raggedLine(lines: readonly string[], { delimiter, comment }: CsvOptions, path: string): LakeError | undefined {
+  const { fields } = guessDelimiter(lines, 0.5) ?? ({ fields: 0 } as Pick<DelimiterGuess, 'fields'>);
+  const at = fields === 0 ? -1 : lines.findIndex((line) => line.trim() !== '' && !(comment !== '' && line.startsWith(comment)) && splitLine(line, { delimiter, quote: '"' }).length !== fields);
   if (at < 0) return undefined;
   const found = splitLine(lines[at]!, { delimiter, quote: '"' }).length;
-  return new LakeError('bad-file', `${path}, line ${at + 1}: expected ${fields} fields with ${delimiterName(delimiter)} between, found ${found}.`, { path, line: at + 1, hint: 'Correct the line, or take the file out of the folder.' });
+  return new LakeError('bad-file', `${path}, line ${at + 1}: expected ${fields} fields with ${delimiterName(delimiter)} between, found ${found}.`, { path, line: at + 1, hint: 'Correct the line, take the file out of the folder, or have lines that do not fit set aside.' });
 }
 
 function wholeLines(head: string): string[] {
@@ -143,12 +222,12 @@ function wholeLines(head: string): string[] {
   return lines.length > 1 ? lines.slice(0, -1) : lines;
 }
 
-function estimate(head: string, file: ObjectInfo, compression: 'none' | 'gzip', headerLines: number): { aboutRows?: number } {
+function estimate(head: string, file: ObjectInfo, compression: Compression, headerLines: number): { aboutRows?: number } {
   const lines = wholeLines(head).length;
   const headBytes = Buffer.byteLength(head);
   if (headBytes === 0 || lines === 0) return {};
   // Packed text: what was unpacked of the head stands for the same share of the file.
-  const whole = compression === 'none' ? file.bytes : Math.max(headBytes, (file.bytes / Math.min(file.bytes, 65_536)) * headBytes);
+  const whole = compression === 'none' ? file.bytes : Math.max(headBytes, (file.bytes / Math.min(file.bytes, HEAD_BYTES)) * headBytes);
   return { aboutRows: Math.max(0, Math.round((whole / headBytes) * lines) - headerLines) };
 }
 

@@ -2,6 +2,7 @@
 import { randomInt, randomUUID } from 'node:crypto';
 import { DeltaTable } from '../../core/delta/table';
 import { LakeError } from '../../core/errors';
+import { fullOptions, type GivenOptions } from '../../core/folder/read-options';
 import { FolderTable } from '../../core/folder/table';
 import { CatalogPointer, FilePointer } from '../../core/iceberg/pointer';
 import { IcebergTable } from '../../core/iceberg/table';
@@ -10,12 +11,15 @@ import type { LakeTable } from '../../core/table/contract';
 import type { Database } from '../catalog/database';
 import { CatalogListings } from '../catalog/listings';
 import { readPointer, swapPointer, type Relation } from '../catalog/relations';
-import { createStorage, listStorages, type Storage } from '../catalog/storages';
+import { createStorage, deleteStorage, listStorages, type NewStorage, type Storage } from '../catalog/storages';
 import { DiskStore } from '../storage/disk-store';
+import type { LakeStore } from '../storage/lake-store';
+import { keysOfEnvironment, S3Store, type S3Keys } from '../storage/s3-store';
+import type { Secrets } from '../storage/secrets';
 
 export interface OpenStorage {
   storage: Storage;
-  store: DiskStore;
+  store: LakeStore;
 }
 
 export const systemClock: Clock = { now: () => Date.now() };
@@ -25,17 +29,34 @@ export class Lake {
   readonly #storages = new Map<string, OpenStorage>();
   readonly #tables = new Map<string, LakeTable>();
 
-  constructor(readonly database: Database) {}
+  constructor(
+    readonly database: Database,
+    readonly secrets: Secrets,
+  ) {}
 
   /** Opens every connected storage; one whose folder is gone is left closed and says so when it is used. */
   async open(): Promise<void> {
     for (const storage of await listStorages(this.database)) this.#connect(storage);
   }
 
-  async addStorage(storage: Omit<Storage, 'id'>, who: string): Promise<OpenStorage> {
-    const opened = { store: new DiskStore(storage.location), storage: await createStorage(this.database, storage, who) };
+  async addStorage(storage: NewStorage, who: string): Promise<OpenStorage> {
+    const store = this.openStore(storage);
+    const opened = { store, storage: await createStorage(this.database, { ...storage, location: store.root ?? store.uri }, who) };
     this.#storages.set(storage.name.toLowerCase(), opened);
     return opened;
+  }
+
+  /** Forgets a storage; its files stay as they are. */
+  async removeStorage({ storage }: OpenStorage, who: string): Promise<void> {
+    await deleteStorage(this.database, storage, who);
+    this.#storages.delete(storage.name.toLowerCase());
+  }
+
+  /** The store behind a storage's settings; nothing is asked of it yet. */
+  openStore(storage: NewStorage): LakeStore {
+    if (storage.kind === 'folder') return new DiskStore(storage.location);
+    const { secret, settings } = storage;
+    return new S3Store(settings!, () => (secret === null ? keysOfEnvironment(process.env) : this.secrets.open<S3Keys>(secret)));
   }
 
   storages(): OpenStorage[] {
@@ -69,7 +90,7 @@ export class Lake {
     const name = `${relation.namespace}.${relation.name}`;
     const { store, storage } = this.storageOf(relation);
     const root = relation.location ?? '';
-    if (definition.kind === 'folder') return new FolderTable(store, root, name, definition.folder, new CatalogListings(this.database, storage.id, root));
+    if (definition.kind === 'folder') return new FolderTable(store, root, name, { ...definition.folder, options: fullOptions(definition.folder.options as GivenOptions) }, new CatalogListings(this.database, storage.id, root));
     if (definition.kind === 'view') throw new LakeError('bad-request', `${name} is a view; it has no versions of its own.`, { table: name });
     if (relation.format === 'delta') return new DeltaTable(store, root, name);
     const pointer = definition.pointer === 'catalog'
@@ -80,7 +101,7 @@ export class Lake {
 
   #connect(storage: Storage): void {
     try {
-      this.#storages.set(storage.name.toLowerCase(), { storage, store: new DiskStore(storage.location) });
+      this.#storages.set(storage.name.toLowerCase(), { storage, store: this.openStore(storage) });
     } catch {
       // The folder is not there now; `storage()` reports it as unknown until the server starts with it in place.
     }

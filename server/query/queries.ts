@@ -4,6 +4,7 @@ import { mkdirSync, rmSync } from 'node:fs';
 import path from 'node:path';
 import PQueue from 'p-queue';
 import { LakeError } from '../../core/errors';
+import type { Spliced } from '../../core/sql/splice';
 import { filesToRead } from '../../core/scan/plan';
 import type { ReceiptBook } from '../catalog/receipt-book';
 import type { Receipt, ReceiptTable } from '../catalog/receipts';
@@ -12,10 +13,11 @@ import type { Config } from '../config';
 import type { EngineCalls } from '../engine/engine';
 import type { QueryReply, ResultColumn } from '../engine/messages';
 import { scanOf } from '../engine/scan-sql';
-import { translateError } from '../engine/translate';
+import { translateError, type Place } from '../engine/translate';
 import { csvHeaders } from '../lake/csv-headers';
 import type { FilesAsTable } from '../lake/files-as-table';
 import type { Lake } from '../lake/lake';
+import type { Lease, LocalFiles } from '../lake/local-files';
 import { prepareQuery, receiptTable, type PlannedTable, type PreparedQuery } from './prepare';
 import { Resolver, type Pins } from './resolve';
 import { Statements } from './statements';
@@ -75,6 +77,7 @@ export class Queries {
     readonly names: RelationNames,
     readonly receipts: ReceiptBook,
     readonly config: Config,
+    readonly local: LocalFiles,
   ) {
     this.statements = new Statements(engine);
     this.#folder = path.join(config.home, 'results');
@@ -119,7 +122,7 @@ export class Queries {
   }
 
   get roots(): Map<string, string> {
-    return new Map(this.lake.storages().map(({ store, storage }) => [store.root, storage.name]));
+    return new Map(this.lake.storages().flatMap(({ store, storage }) => (store.root === undefined ? [] : [[store.root, storage.name]])));
   }
 
   async #prepare(sql: string, pins: Pins): Promise<PreparedQuery> {
@@ -132,17 +135,21 @@ export class Queries {
     const setup: string[] = [];
     const relations = new Map<string, string>();
     const local: string[] = [];
-    for (const { source, standIn, plan } of tables) {
-      const root = source.storage.store.root;
-      const headers = await csvHeaders(source.storage.store, plan);
-      const scan = scanOf({ name: standIn, plan, localPath: (file) => path.join(root, file.path), headers });
-      setup.push(...scan.setup);
-      relations.set(standIn, scan.relation);
-      local.push(...filesToRead(plan).map((file) => path.join(root, file.path)));
-    }
-    const spliced = compile(relations);
-    const roots = [...new Set(tables.map(({ source }) => source.storage.store.root))];
+    const leases: Lease[] = [];
+    const copies = new Map<string, Place>();
+    let spliced: Spliced | undefined;
     try {
+      for (const { source, standIn, plan } of tables) {
+        const [lease, headers] = await Promise.all([this.local.forPlan(source.storage, plan), csvHeaders(source.storage.store, plan)]);
+        leases.push(lease);
+        for (const [copy, place] of lease.copies) copies.set(copy, place);
+        const scan = scanOf({ name: standIn, plan, localPath: (file) => lease.pathOf(file), headers });
+        setup.push(...scan.setup);
+        relations.set(standIn, scan.relation);
+        local.push(...filesToRead(plan).map((file) => lease.pathOf(file)));
+      }
+      spliced = compile(relations);
+      const roots = [...new Set(tables.flatMap(({ source: { storage } }) => [this.local.folderOf(storage), ...(storage.store.root === undefined ? [] : [storage.store.root])]))];
       return await this.engine.call('query', {
         id, setup, sql: spliced.sql,
         allow: local.length <= EXACT_FILES ? { files: local } : { folders: roots },
@@ -151,7 +158,9 @@ export class Queries {
       });
     } catch (error) {
       const names = new Map(tables.map(({ standIn, source }) => [standIn, source.name]));
-      throw translateError(error, { roots: this.roots, names, originalPosition: spliced.originalPosition });
+      throw translateError(error, { roots: this.roots, copies, names, ...(spliced ? { originalPosition: spliced.originalPosition } : {}) });
+    } finally {
+      for (const lease of leases) lease.release();
     }
   }
 

@@ -1,16 +1,17 @@
 /** A local folder as an object store. */
 import { createHash } from 'node:crypto';
 import { readdirSync, realpathSync, statSync } from 'node:fs';
-import { link, mkdir, open, realpath, rename, rm, stat, unlink, utimes } from 'node:fs/promises';
+import { copyFile, link, mkdir, open, readdir, realpath, rename, rm, rmdir, stat, unlink, utimes } from 'node:fs/promises';
 import path from 'node:path';
 import { pathToFileURL } from 'node:url';
 import { LakeError } from '../../core/errors';
-import type { Clock, FolderPage, ObjectInfo, ObjectStore } from '../../core/storage/object-store';
+import type { Clock, FolderPage, ObjectInfo } from '../../core/storage/object-store';
 import { baseName, joinPath, normalPath, parentPath } from '../../core/storage/paths';
+import type { LakeStore } from './lake-store';
 
 let temporaryFiles = 0;
 
-export class DiskStore implements ObjectStore {
+export class DiskStore implements LakeStore {
   readonly uri: string;
   readonly root: string;
   /** When given, files take its time as their modified time; the demo's history lies in the past. */
@@ -119,6 +120,48 @@ export class DiskStore implements ObjectStore {
     if (folder !== undefined) await rm(path.join(folder, baseName(inside)), { force: true });
   }
 
+  async putFile(storePath: string, localFile: string): Promise<void> {
+    const full = await this.#makeRoom(storePath);
+    const handle = await open(localFile, 'r+');
+    await handle.sync().finally(() => handle.close());
+    await rename(localFile, full).catch(async (error: NodeJS.ErrnoException) => {
+      // From another disk: a copy beside the target first, so that no half file shows.
+      if (error.code !== 'EXDEV') throw error;
+      const temporary = temporaryName(full);
+      await copyFile(localFile, temporary);
+      await rename(temporary, full);
+      await unlink(localFile);
+    });
+    await this.stamp(storePath);
+    await syncFolder(path.dirname(full));
+  }
+
+  async fetchFile(storePath: string, localFile: string): Promise<void> {
+    await copyFile(await this.localPath(storePath), localFile);
+  }
+
+  async hasFolder(folder: string): Promise<boolean> {
+    return this.localPath(folder).then(async (full) => (await stat(full)).isDirectory(), () => false);
+  }
+
+  async makeFolder(folder: string): Promise<void> {
+    await this.#makeRoom(joinPath(normalPath(folder), 'x'));
+  }
+
+  async move(from: string, to: string): Promise<void> {
+    const full = await this.#makeRoom(to);
+    await rename(await this.localPath(from), full);
+    await syncFolder(path.dirname(full));
+  }
+
+  async removeFolder(folder: string): Promise<void> {
+    const full = await this.localPath(folder);
+    for (const entry of await readdir(full, { withFileTypes: true })) if (entry.isDirectory()) await this.removeFolder(joinPath(folder, entry.name));
+    await rmdir(full).catch((error: NodeJS.ErrnoException) => {
+      if (error.code !== 'ENOTEMPTY') throw error;
+    });
+  }
+
   /** Gives a file that the engine wrote the store's time. */
   async stamp(storePath: string): Promise<void> {
     if (!this.#stamp) return;
@@ -136,7 +179,7 @@ export class DiskStore implements ObjectStore {
   }
 
   async #temporary(full: string, bytes: Uint8Array): Promise<string> {
-    const temporary = path.join(path.dirname(full), `.${createHash('sha1').update(full).digest('hex').slice(0, 12)}.${process.pid}.${temporaryFiles++}.tmp`);
+    const temporary = temporaryName(full);
     const file = await open(temporary, 'wx');
     try {
       await file.writeFile(bytes);
@@ -147,6 +190,10 @@ export class DiskStore implements ObjectStore {
     }
     return temporary;
   }
+}
+
+function temporaryName(full: string): string {
+  return path.join(path.dirname(full), `.${createHash('sha1').update(full).digest('hex').slice(0, 12)}.${process.pid}.${temporaryFiles++}.tmp`);
 }
 
 /** What a killed writer may leave behind; never part of anything. */

@@ -9,7 +9,12 @@ import { LATEST, type AsOf, type LakeTable } from '../../core/table/contract';
 import type { EngineCalls } from '../engine/engine';
 import { scanOf } from '../engine/scan-sql';
 import { csvHeaders } from '../lake/csv-headers';
+import { rootsOf } from '../lake/inspect';
+import type { OpenStorage } from '../lake/lake';
+import { LocalFiles } from '../lake/local-files';
+import { translateError } from '../engine/translate';
 import { DiskStore } from '../storage/disk-store';
+import type { LakeStore } from '../storage/lake-store';
 
 export function temporaryFolder(): { path: string; remove: () => void } {
   const folder = mkdtempSync(path.join(os.tmpdir(), 'kind-harbor-'));
@@ -22,6 +27,11 @@ export function storeAt(root: string, uri?: string): DiskStore {
   return uri === undefined ? store : Object.assign(store, { uri });
 }
 
+/** A store as a connected storage named `bay`. */
+export function asStorage(store: LakeStore): OpenStorage {
+  return { store, storage: { id: 1, name: 'bay', kind: store.root === undefined ? 's3' : 'folder', location: store.uri, settings: null, secret: null } };
+}
+
 export interface ReadOptions {
   asOf?: AsOf;
   predicate?: Predicate;
@@ -30,16 +40,24 @@ export interface ReadOptions {
 }
 
 /** Runs SQL over one table, sealed to the files of its plan. */
-export async function readTable(engine: EngineCalls, store: DiskStore, table: LakeTable, { asOf = LATEST, predicate = TRUE, sql = 'SELECT * FROM t' }: ReadOptions = {}) {
+export async function readTable(engine: EngineCalls, store: LakeStore, table: LakeTable, { asOf = LATEST, predicate = TRUE, sql = 'SELECT * FROM t' }: ReadOptions = {}) {
   const snapshot = await table.snapshot(asOf);
   const plan = await snapshot.plan(predicate);
-  const localPath = (file: { path: string }) => path.join(store.root, file.path);
-  const { setup, relation } = scanOf({ name: 't', plan, localPath, headers: await csvHeaders(store, plan) });
-  return engine.call('query', {
-    id: randomUUID(),
-    setup,
-    sql: sql.replace(/\bFROM t\b/, () => `FROM ${relation} AS t`),
-    allow: { files: filesToRead(plan).map(localPath) },
-    limits: { rows: 1_000_000, resultBytes: 100e6, millis: 60_000 },
-  });
+  const copies = temporaryFolder();
+  const storage = asStorage(store);
+  const lease = await new LocalFiles(copies.path, 1e9).forPlan(storage, plan);
+  try {
+    const { setup, relation } = scanOf({ name: 't', plan, localPath: (file) => lease.pathOf(file), headers: await csvHeaders(store, plan) });
+    return await engine.call('query', {
+      id: randomUUID(),
+      setup,
+      sql: sql.replace(/\bFROM t\b/, () => `FROM ${relation} AS t`),
+      allow: { files: filesToRead(plan).map((file) => lease.pathOf(file)) },
+      limits: { rows: 1_000_000, resultBytes: 100e6, millis: 60_000 },
+    });
+  } catch (error) {
+    throw translateError(error, { roots: rootsOf(storage), copies: lease.copies });
+  } finally {
+    copies.remove();
+  }
 }

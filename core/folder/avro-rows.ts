@@ -1,0 +1,132 @@
+/** Avro schemas as our types, and decoded values as the JSON that the engine reads as those types (Avro specification 1.11). */
+import { LakeError } from '../errors';
+import { field, type Field, type LogicalType } from '../schema/types';
+import { formatDate, formatDecimal, formatMicros } from '../values/text';
+
+type AvroSchema = string | AvroSchema[] | { type: AvroSchema; name?: string; namespace?: string; fields?: { name: string; type: AvroSchema }[]; items?: AvroSchema; values?: AvroSchema; size?: number; logicalType?: string; precision?: number; scale?: number };
+type Named = Map<string, AvroSchema>;
+/** Names of the records that the one at hand lies in; a name met again would never end. */
+type Inside = ReadonlySet<string>;
+
+/** The columns of a file by its writer's schema, which must be a record. */
+export function fieldsOfAvro(schema: unknown): Field[] {
+  const type = typeOf(schema as AvroSchema, new Map(), new Set());
+  if (type.kind !== 'struct') throw new LakeError('unsupported', 'The Avro file holds values that are no records, so it makes no table.');
+  return type.fields;
+}
+
+function typeOf(schema: AvroSchema, named: Named, inside: Inside): LogicalType {
+  if (Array.isArray(schema)) return unionType(schema, named, inside);
+  if (typeof schema === 'string') return named.has(schema) ? typeOf(named.get(schema)!, named, inside) : plainType(schema);
+  if (schema.type === 'record' && inside.has(schema.name!)) throw new LakeError('unsupported', `The Avro type "${schema.name}" holds itself; such values have no columns.`);
+  remember(schema, named);
+  switch (schema.type) {
+    case 'record':
+      return { kind: 'struct', fields: schema.fields!.map((each) => field(each.name, typeOf(each.type, named, new Set([...inside, schema.name!])))) };
+    case 'array':
+      return { kind: 'list', element: field('element', typeOf(schema.items!, named, inside)) };
+    case 'map':
+      return { kind: 'map', key: field('key', 'string', { required: true }), value: field('value', typeOf(schema.values!, named, inside)) };
+    case 'enum':
+      return { kind: 'string' };
+    case 'fixed':
+    case 'bytes':
+      return schema.logicalType === 'decimal' ? { kind: 'decimal', precision: schema.precision!, scale: schema.scale ?? 0 } : { kind: 'binary' };
+    default:
+      return logicalType(schema.logicalType) ?? typeOf(schema.type, named, inside);
+  }
+}
+
+function remember(schema: Exclude<AvroSchema, string | AvroSchema[]>, named: Named): void {
+  if (!schema.name || !['record', 'enum', 'fixed'].includes(schema.type as string)) return;
+  named.set(schema.name, schema);
+  if (schema.namespace) named.set(`${schema.namespace}.${schema.name}`, schema);
+}
+
+/** Null or one type is that type; a union of several is read as text. */
+function unionType(branches: AvroSchema[], named: Named, inside: Inside): LogicalType {
+  const others = branches.filter((each) => each !== 'null').map((each) => typeOf(each, named, inside));
+  return others.length === 1 ? others[0]! : { kind: 'string' };
+}
+
+function plainType(name: string): LogicalType {
+  const types: Record<string, LogicalType> = {
+    boolean: { kind: 'boolean' }, int: { kind: 'int' }, long: { kind: 'long' }, float: { kind: 'float' }, double: { kind: 'double' }, string: { kind: 'string' }, bytes: { kind: 'binary' }, null: { kind: 'string' },
+  };
+  const type = types[name];
+  if (!type) throw new LakeError('bad-file', `The Avro schema names the type "${name}", which it does not define.`);
+  return type;
+}
+
+function logicalType(name: string | undefined): LogicalType | undefined {
+  const types: Record<string, LogicalType> = {
+    date: { kind: 'date' }, 'time-millis': { kind: 'time' }, 'time-micros': { kind: 'time' }, 'timestamp-millis': { kind: 'timestamptz' }, 'timestamp-micros': { kind: 'timestamptz' },
+    'local-timestamp-millis': { kind: 'timestamp' }, 'local-timestamp-micros': { kind: 'timestamp' }, uuid: { kind: 'uuid' },
+  };
+  return name === undefined ? undefined : types[name];
+}
+
+type ToJson = (value: unknown) => unknown;
+
+/** Turns a decoded record of the schema into JSON. Longs may arrive as numbers or bigints. */
+export function jsonOfAvro(schema: unknown): ToJson {
+  return toJson(schema as AvroSchema, new Map());
+}
+
+function toJson(schema: AvroSchema, named: Named): ToJson {
+  if (Array.isArray(schema)) {
+    const others = schema.filter((each) => each !== 'null');
+    if (others.length !== 1) return (value) => (value === null || typeof value === 'string' ? value : JSON.stringify(value));
+    const inner = toJson(others[0]!, named);
+    return (value) => (value === null ? null : inner(value));
+  }
+  if (typeof schema === 'string') return named.has(schema) ? lazily(named.get(schema)!, named) : schema === 'bytes' ? bytesText : (value) => value;
+  remember(schema, named);
+  switch (schema.type) {
+    case 'record': {
+      const parts = schema.fields!.map((each) => [each.name, toJson(each.type, named)] as const);
+      return (value) => Object.fromEntries(parts.map(([name, part]) => [name, part((value as Record<string, unknown>)[name])]));
+    }
+    case 'array': {
+      const item = toJson(schema.items!, named);
+      return (value) => (value as unknown[]).map(item);
+    }
+    case 'map': {
+      const item = toJson(schema.values!, named);
+      return (value) => Object.fromEntries(Object.entries(value as Record<string, unknown>).map(([key, each]) => [key, item(each)]));
+    }
+    case 'fixed':
+    case 'bytes':
+      return schema.logicalType === 'decimal' ? (value) => formatDecimal(unscaled(value as Uint8Array), schema.scale ?? 0) : bytesText;
+    default:
+      return logicalJson(schema.logicalType) ?? toJson(schema.type, named);
+  }
+}
+
+/** A type that names itself inside itself is resolved when it is met. */
+function lazily(schema: AvroSchema, named: Named): ToJson {
+  let made: ToJson | undefined;
+  return (value) => (made ??= toJson(schema, named))(value);
+}
+
+function logicalJson(name: string | undefined): ToJson | undefined {
+  const micros = (text: (micros: bigint) => string, factor: bigint): ToJson => (value) => text(BigInt(value as number | bigint) * factor);
+  const time = (value: bigint) => formatMicros(value).slice(11);
+  const zoned = (value: bigint) => `${formatMicros(value)}Z`;
+  const kinds: Record<string, ToJson> = {
+    date: (value) => formatDate(value as number), 'time-millis': micros(time, 1000n), 'time-micros': micros(time, 1n), 'timestamp-millis': micros(zoned, 1000n), 'timestamp-micros': micros(zoned, 1n),
+    'local-timestamp-millis': micros(formatMicros, 1000n), 'local-timestamp-micros': micros(formatMicros, 1n),
+  };
+  return name === undefined ? undefined : kinds[name];
+}
+
+/** Big-endian two's complement. */
+function unscaled(bytes: Uint8Array): bigint {
+  const whole = bytes.reduce((sum, byte) => (sum << 8n) | BigInt(byte), 0n);
+  return bytes.length > 0 && bytes[0]! >= 0x80 ? whole - (1n << BigInt(8 * bytes.length)) : whole;
+}
+
+/** As the engine casts text to bytes: each as `\xNN`. */
+function bytesText(value: unknown): string {
+  return [...(value as Uint8Array)].map((byte) => `\\x${byte.toString(16).toUpperCase().padStart(2, '0')}`).join('');
+}

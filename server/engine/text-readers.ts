@@ -1,0 +1,157 @@
+/** SQL by which the engine reads text: delimited, JSON, and lines that are cut by place or by a regular expression. */
+import { ENGINE_ENCODINGS, groupNames, type Compression, type CsvOptions, type JsonOptions, type LineOptions } from '../../core/folder/read-options';
+import { findField, leaves, type Field, type LogicalType } from '../../core/schema/types';
+import { typeName } from '../../core/schema/type-names';
+import { quoteName, quoteText } from '../../core/sql/tokens';
+import { quoteList } from './instances';
+
+/** Largest JSON object, in bytes. */
+const MOST_BYTES = 67_108_864;
+
+/** Name of the column that says which file a row is from, when one is asked for. */
+export const FILE_COLUMN = '__file';
+
+/** Marks an error that a reader of lines raised itself, whose text is JSON. */
+export const MISFIT = 'kind-harbor-misfit';
+
+/** Delimited text; columns are matched by the header's names where there is one. `files` is SQL for a list. */
+export function csvReader(fields: readonly Field[], files: string, options: CsvOptions, header: readonly string[] | undefined, more: readonly string[] = []): string {
+  // A column that the table does not know is read as text and left out.
+  const columns = header
+    ? header.map((name) => `${quoteText(name)}: ${quoteText(findField(fields, name) ? typeName(findField(fields, name)!.type) : 'varchar')}`)
+    : fields.map((field) => `${quoteText(field.name)}: ${quoteText(typeName(field.type))}`);
+  return `read_csv(${files}, ${[`columns = {${columns.join(', ')}}`, ...csvSettings(options), `ignore_errors = ${options.misfits === 'set-aside'}`, ...more].join(', ')})`;
+}
+
+/** All that is not about columns; also for the engine's sniffer, in which a header may be left open. */
+function csvSettings(options: CsvOptions): string[] {
+  return ['auto_detect = false', `header = ${options.header}`, `skip = ${options.skip}`, `quote = ${quoteText(options.quote)}`, `escape = ${quoteText(options.escape)}`, ...dialect(options)];
+}
+
+/** What a person can say of delimited text that the engine's sniffer should take as given. */
+export function dialect(options: CsvOptions): string[] {
+  return [
+    `delim = ${quoteText(options.delimiter)}`, `nullstr = ${quoteList(options.nullTexts.length > 0 ? options.nullTexts : [''])}`, `compression = ${quoteText(options.compression)}`, `encoding = ${quoteText(engineEncoding(options.encoding))}`,
+    ...(options.comment === '' ? [] : [`comment = ${quoteText(options.comment)}`]), ...(options.decimal === '.' ? [] : [`decimal_separator = ','`]),
+    ...(options.dateFormat === '' ? [] : [`dateformat = ${quoteText(options.dateFormat)}`]), ...(options.timestampFormat === '' ? [] : [`timestampformat = ${quoteText(options.timestampFormat)}`]),
+  ];
+}
+
+export function jsonReader(fields: readonly Field[], files: string, options: JsonOptions, withFile: boolean): string {
+  if (options.misfits === 'set-aside' && options.shape === 'lines') return jsonLines(fields, files, options, withFile);
+  const columns = fields.length === 0 ? '' : `, columns = {${fields.map((field) => `${quoteText(field.name)}: ${quoteText(typeName(field.type))}`).join(', ')}}`;
+  return `read_json(${files}${columns}, ${jsonSettings(options)}${withFile ? `, filename = '${FILE_COLUMN}'` : ''})`;
+}
+
+/** Bytes stand in JSON as text with escapes; the reader of a copy casts them. */
+export function jsonReaderOfCopy(fields: readonly Field[], files: string, options: JsonOptions, withFile: boolean): string {
+  const binary = fields.filter((field) => field.type.kind === 'binary');
+  if (binary.length === 0) return jsonReader(fields, files, options, withFile);
+  const asText = fields.map((field) => (field.type.kind === 'binary' ? { ...field, type: { kind: 'string' as const } } : field));
+  return `(SELECT * REPLACE (${binary.map((field) => `${quoteName(field.name)}::BLOB AS ${quoteName(field.name)}`).join(', ')}) FROM ${jsonReader(asText, files, options, withFile)})`;
+}
+
+export function jsonSettings(options: JsonOptions): string {
+  return `format = '${options.shape === 'lines' ? 'newline_delimited' : 'array'}', compression = '${options.compression === 'none' ? 'uncompressed' : options.compression}', maximum_object_size = ${MOST_BYTES}`;
+}
+
+/** The engine reads a broken line as nulls when told to go on, so lines are judged here before they are cut. */
+function jsonLines(fields: readonly Field[], files: string, options: JsonOptions, withFile: boolean): string {
+  const columns = fields.map((field) => `r.${quoteName(field.name)}`);
+  return `(SELECT ${[...columns, ...(withFile ? [FILE_COLUMN] : [])].join(', ') || '1 AS present'} FROM (SELECT ${FILE_COLUMN}, line, ${jsonObject(fields)} AS r FROM ${rawLines(files, options)}) WHERE ${jsonFits(fields)})`;
+}
+
+/** The line as a struct of the fields, null where it is no object; values of another type are null in it. */
+export function jsonObject(fields: readonly Field[]): string {
+  const type = typeName({ kind: 'struct', fields: [...fields] });
+  return `CASE WHEN json_valid(line) AND json_type(line) = 'OBJECT' THEN TRY_CAST(line::JSON AS ${type}) END`;
+}
+
+/** Whether no value was lost on the way to its type; looked at wherever a path without lists leads. SQL over `line` and `r`. */
+export function jsonFits(fields: readonly Field[]): string {
+  const paths = leaves(fields).map(({ path }) => path).filter((path) => !path.some((step) => step === 'element' || step === 'key' || step === 'value'));
+  const kept = paths.map((path) => {
+    const json = quoteText(`$${path.map((step) => `."${step.replaceAll('"', '\\"')}"`).join('')}`);
+    return `(r.${path.map(quoteName).join('.')} IS NOT NULL OR coalesce(json_type(line, ${json}), 'NULL') = 'NULL')`;
+  });
+  return ['r IS NOT NULL', ...kept].join(' AND ');
+}
+
+/** Lines of text that are cut by place or by a regular expression, as the fields. */
+export function lineReader(fields: readonly Field[], files: string, options: LineOptions, withFile: boolean): string {
+  const values = fields.map((field) => ({ field, raw: rawName(field.name) }));
+  const shown = values.map(({ field, raw }) => `${options.misfits === 'stop' ? checked(field, raw, options) : converted(field.type, raw, options)} AS ${quoteName(field.name)}`);
+  const select = [...shown, ...(withFile ? [FILE_COLUMN] : [])].join(', ') || '1 AS present';
+  const fits = options.misfits === 'set-aside' ? values.filter(({ field }) => field.type.kind !== 'string').map(({ field, raw }) => `(${raw} IS NULL OR ${converted(field.type, raw, options)} IS NOT NULL)`) : [];
+  return `(SELECT ${select} FROM (${cutLines(fields.map((field) => field.name), files, options)})${fits.length > 0 ? ` WHERE ${fits.join(' AND ')}` : ''})`;
+}
+
+/** The file, the line, and each column's text, null where it stands for a missing value. Lines that do not match are left out or stop. */
+export function cutLines(columns: readonly string[], files: string, options: LineOptions): string {
+  const texts = columns.map((name) => `${withoutNulls(options.format === 'fixed' ? place(name, options) : `groups.${quoteName(name)}`, options)} AS ${rawName(name)}`);
+  const lines = dataLines(files, options);
+  if (options.format === 'fixed') return `SELECT ${[FILE_COLUMN, 'line', ...texts].join(', ')} FROM (${lines})`;
+  const pattern = quoteText(enginePattern(options.pattern));
+  const matches = `regexp_full_match(line, ${pattern})`;
+  const condition = options.misfits === 'stop' ? `CASE WHEN ${matches} THEN true ELSE ${raise("'column', ''", "'value', ''")}::BOOLEAN END` : matches;
+  return `SELECT ${[FILE_COLUMN, 'line', ...texts].join(', ')} FROM (SELECT ${FILE_COLUMN}, line, regexp_extract(line, ${pattern}, ${quoteList(groupNames(options.pattern))}) AS groups FROM (${lines}) WHERE ${condition})`;
+}
+
+/** Lines that hold data: not blank, not a comment, not the header. */
+export function dataLines(files: string, options: LineOptions): string {
+  const skip = options.skip + (options.format === 'fixed' && options.header ? 1 : 0);
+  return `SELECT ${FILE_COLUMN}, line FROM ${rawLines(files, { ...options, skip })} WHERE line IS NOT NULL AND trim(line) <> ''${options.comment === '' ? '' : ` AND NOT starts_with(line, ${quoteText(options.comment)})`}`;
+}
+
+/** Every line with its file. No text holds the mark between fields, so a line is one field. */
+export function rawLines(files: string, options: { compression: Compression; encoding: string; skip?: number }): string {
+  return `read_csv(${files}, columns = {'line': 'VARCHAR'}, auto_detect = false, delim = '\x01', header = false, quote = '', escape = '', skip = ${options.skip ?? 0}, compression = ${quoteText(options.compression)}, encoding = ${quoteText(engineEncoding(options.encoding))}, filename = '${FILE_COLUMN}')`;
+}
+
+/** Whether a line is misfit: it does not match, or a value of it is not of its column's type. SQL over `cutLines` with misfits set aside. */
+export function misfitReasons(fields: readonly Field[], options: LineOptions): string {
+  const reasons = fields.filter((field) => field.type.kind !== 'string')
+    .map((field) => `CASE WHEN ${rawName(field.name)} IS NOT NULL AND ${converted(field.type, rawName(field.name), options)} IS NULL THEN concat('"', ${rawName(field.name)}, '" in ${field.name.replaceAll("'", "''")} is not a ${typeName(field.type)}') END`);
+  return reasons.length === 0 ? 'NULL' : `concat_ws('; ', ${reasons.join(', ')})`;
+}
+
+function rawName(column: string): string {
+  return quoteName(`text of ${column}`);
+}
+
+function place(name: string, options: Extract<LineOptions, { format: 'fixed' }>): string {
+  const column = options.columns.find((each) => each.name.toLowerCase() === name.toLowerCase());
+  return column ? `trim(substr(line, ${column.from}, ${column.to - column.from + 1}))` : 'NULL::VARCHAR';
+}
+
+function withoutNulls(text: string, { nullTexts }: LineOptions): string {
+  return `CASE WHEN ${text} IN (${[...new Set(['', ...nullTexts])].map(quoteText).join(', ')}) THEN NULL ELSE ${text} END`;
+}
+
+/** The text as a value of the type, null where it is none. */
+function converted(type: LogicalType, text: string, options: LineOptions): string {
+  if (type.kind === 'string') return text;
+  if (type.kind === 'date' && options.dateFormat !== '') return `try_strptime(${text}, ${quoteText(options.dateFormat)})::DATE`;
+  if ((type.kind === 'timestamp' || type.kind === 'timestamptz') && options.timestampFormat !== '') return `try_strptime(${text}, ${quoteText(options.timestampFormat)})::${typeName(type)}`;
+  const isFraction = type.kind === 'double' || type.kind === 'float' || type.kind === 'decimal';
+  return `TRY_CAST(${isFraction && options.decimal === ',' ? `replace(${text}, ',', '.')` : text} AS ${typeName(type)})`;
+}
+
+/** The value, or an error that names the file, the line and the column. */
+function checked(field: Field, text: string, options: LineOptions): string {
+  if (field.type.kind === 'string') return text;
+  return `CASE WHEN ${text} IS NULL THEN NULL ELSE coalesce(${converted(field.type, text, options)}, ${raise(`'column', ${quoteText(field.name)}, 'type', ${quoteText(typeName(field.type))}`, `'value', ${text}`)}::${typeName(field.type)}) END`;
+}
+
+function raise(column: string, value: string): string {
+  return `error(concat('${MISFIT} ', json_object('file', ${FILE_COLUMN}, 'line', line, ${column}, ${value})))`;
+}
+
+/** The engine's regular expressions write a named group with a P. */
+function enginePattern(pattern: string): string {
+  return pattern.replace(/\(\?<([A-Za-z_]\w*)>/g, '(?P<$1>');
+}
+
+function engineEncoding(encoding: string): string {
+  return ENGINE_ENCODINGS[encoding] ?? 'utf-8';
+}

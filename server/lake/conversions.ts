@@ -1,0 +1,117 @@
+/** Makes copies of files that the engine cannot read itself: Avro and XML as JSON lines, other encodings as UTF-8. */
+import { createReadStream, createWriteStream } from 'node:fs';
+import { Readable, Transform } from 'node:stream';
+import { pipeline } from 'node:stream/promises';
+import { inflateRaw } from 'node:zlib';
+import avro from 'avsc';
+import { decompress as unzstd } from 'fzstd';
+import { snappyUncompress } from 'hyparquet';
+import { SaxesParser } from 'saxes';
+import { LakeError } from '../../core/errors';
+import type { Compression, ReadOptions, XmlOptions } from '../../core/folder/read-options';
+import { jsonOfAvro } from '../../core/folder/avro-rows';
+import { XmlRecords } from '../../core/folder/xml-records';
+import { AVRO_LONG } from '../../core/values/avro-long';
+import { unpackedBy } from '../storage/unpack';
+
+/** `source` and `target` are files of this machine; `name` is what errors call the source. */
+export async function convert(options: ReadOptions, source: string, target: string, name: string): Promise<void> {
+  try {
+    if (options.format === 'avro') return await avroToLines(source, target);
+    if (options.format === 'xml') return await xmlToLines(source, target, options);
+    if (options.format !== 'parquet') await toUtf8(source, target, options.encoding, options.compression);
+  } catch (error) {
+    if (error instanceof LakeError) throw error;
+    throw new LakeError('bad-file', `${name} cannot be read as ${options.format}: ${(error as Error).message.split('\n').at(-1)}.`, { path: name.slice(name.indexOf(':') + 1) }, { cause: error });
+  }
+}
+
+async function avroToLines(source: string, target: string): Promise<void> {
+  let toJson: (value: unknown) => unknown = (value) => value;
+  const decoder = new avro.streams.BlockDecoder({ parseHook: (schema: unknown) => avro.Type.forSchema(schema as never, { registry: { long: AVRO_LONG }, logicalTypes: {} } as never), codecs: CODECS } as never);
+  decoder.on('metadata', (type: { schema(options?: unknown): unknown }, _codec: unknown, header: { meta: Record<string, Buffer> }) => {
+    toJson = jsonOfAvro(JSON.parse(header.meta['avro.schema']!.toString('utf8')));
+  });
+  const lines = new Transform({ objectMode: true, transform: (record, _encoding, done) => done(null, `${stringify(toJson(record))}\n`) });
+  await pipeline(createReadStream(source), decoder as unknown as Transform, lines, createWriteStream(target));
+}
+
+type Unpacked = (error: Error | null, bytes?: Buffer) => void;
+
+/** Codecs of the Avro specification that files come with, by their names in the header. */
+const CODECS = {
+  null: (bytes: Buffer, done: Unpacked) => done(null, bytes),
+  deflate: (bytes: Buffer, done: Unpacked) => inflateRaw(bytes, done),
+  snappy: attempt((bytes) => snappy(bytes)),
+  zstandard: attempt((bytes) => Buffer.from(unzstd(bytes))),
+};
+
+function attempt(unpack: (bytes: Buffer) => Buffer): (bytes: Buffer, done: Unpacked) => void {
+  return (bytes, done) => {
+    try {
+      done(null, unpack(bytes));
+    } catch (error) {
+      done(error as Error);
+    }
+  };
+}
+
+/** A block is followed by a checksum of four bytes; the packed bytes begin with the length of the plain ones. */
+function snappy(bytes: Buffer): Buffer {
+  let length = 0;
+  for (let at = 0, scale = 1; ; at++, scale *= 128) {
+    length += (bytes[at]! & 0x7f) * scale;
+    if (bytes[at]! < 128) break;
+  }
+  const plain = new Uint8Array(length);
+  snappyUncompress(bytes.subarray(0, -4), plain);
+  return Buffer.from(plain);
+}
+
+/** JSON with bigints as the digits they are. */
+function stringify(value: unknown): string {
+  return JSON.stringify(value, (_, each: unknown) => (typeof each === 'bigint' ? each.toString() : each));
+}
+
+/** A parser that gives records as it goes. */
+function recordParser(options: Pick<XmlOptions, 'record' | 'lists' | 'structs'>): { parser: SaxesParser; records: XmlRecords } {
+  const parser = new SaxesParser();
+  const records = new XmlRecords(options);
+  parser.on('error', (error) => { throw error; });
+  parser.on('opentag', (tag) => records.open(tag.name, tag.attributes));
+  parser.on('text', (text) => records.text(text));
+  parser.on('cdata', (text) => records.text(text));
+  parser.on('closetag', (tag) => records.close(tag.name));
+  return { parser, records };
+}
+
+/** The records in the beginning of a file. Fails when even that is no XML. */
+export function xmlRecordsOf(beginning: string, record: string): Record<string, unknown>[] {
+  const { parser, records } = recordParser({ record, lists: [], structs: [] });
+  parser.write(beginning);
+  return records.take();
+}
+
+async function xmlToLines(source: string, target: string, options: XmlOptions): Promise<void> {
+  const { parser, records } = recordParser(options);
+  const text = new TextDecoderStream();
+  const lines = async function* (parts: AsyncIterable<string>) {
+    for await (const part of parts) {
+      parser.write(part);
+      for (const each of records.take()) yield `${JSON.stringify(each)}\n`;
+    }
+    parser.close();
+    for (const each of records.take()) yield `${JSON.stringify(each)}\n`;
+  };
+  const bytes = Readable.toWeb(unpackedBy(createReadStream(source), options.compression)) as unknown as ReadableStream<Uint8Array>;
+  await pipeline(lines(bytes.pipeThrough(text as unknown as TransformStream<Uint8Array, string>) as unknown as AsyncIterable<string>), createWriteStream(target));
+}
+
+async function toUtf8(source: string, target: string, encoding: string, compression: Compression): Promise<void> {
+  const decoder = new TextDecoder(encoding);
+  const recode = new Transform({
+    transform: (chunk: Buffer, _encoding, done) => done(null, decoder.decode(chunk, { stream: true })),
+    flush: (done) => done(null, decoder.decode()),
+  });
+  await pipeline(unpackedBy(createReadStream(source), compression), recode, createWriteStream(target));
+}

@@ -1,0 +1,184 @@
+/**
+ * Where the engine opens files: in place where they lie on this machine, else a local copy. Copies are of files that do
+ * not change (a changed file has another size, time or etag, so another copy); they are made in parallel and the ones
+ * longest unused are removed when all together are over the limit.
+ */
+import { createHash } from 'node:crypto';
+import { mkdirSync, readdirSync, rmSync, statSync, utimesSync } from 'node:fs';
+import { rename, rm, stat } from 'node:fs/promises';
+import path from 'node:path';
+import PQueue from 'p-queue';
+import { LakeError } from '../../core/errors';
+import { optionsOfCopy, type ReadOptions } from '../../core/folder/read-options';
+import type { ScanPlan } from '../../core/scan/plan';
+import { filesToRead } from '../../core/scan/plan';
+import { baseName } from '../../core/storage/paths';
+import type { Place } from '../engine/translate';
+import { convert } from './conversions';
+import type { OpenStorage } from './lake';
+
+/** A file to be opened; what tells one state of it from another is in its key. */
+export interface WantedFile {
+  path: string;
+  bytes: number;
+  modified?: number;
+  etag?: string;
+}
+
+/** Local files that stay until they are released. */
+export interface Lease {
+  pathOf(file: { path: string }): string;
+  /** Copies by their local path, for naming them in errors. */
+  copies: ReadonlyMap<string, Place>;
+  release(): void;
+}
+
+interface Kept {
+  bytes: number;
+  /** Milliseconds since the epoch. */
+  used: number;
+  /** How many leases hold it. */
+  held: number;
+}
+
+const FETCHES = 12;
+const CONVERSIONS = 2;
+
+export class LocalFiles {
+  readonly #kept = new Map<string, Kept>();
+  readonly #making = new Map<string, Promise<void>>();
+  readonly #fetches = new PQueue({ concurrency: FETCHES });
+  readonly #conversions = new PQueue({ concurrency: CONVERSIONS });
+  #bytes = 0;
+
+  constructor(
+    readonly folder: string,
+    readonly limitBytes: number,
+  ) {
+    mkdirSync(folder, { recursive: true });
+    for (const storage of readdirSync(folder)) this.#readStorage(path.join(folder, storage));
+  }
+
+  /** Of all copies together. */
+  get bytes(): number {
+    return this.#bytes;
+  }
+
+  /** Copies of one storage's files lie here. */
+  folderOf({ storage }: OpenStorage): string {
+    return path.join(this.folder, String(storage.id));
+  }
+
+  /** The files that a plan reads. */
+  forPlan(storage: OpenStorage, plan: ScanPlan): Promise<Lease> {
+    return this.lease(storage, filesToRead(plan), plan.reader.kind === 'parquet' ? undefined : plan.reader.options);
+  }
+
+  async lease(storage: OpenStorage, files: readonly WantedFile[], options?: ReadOptions): Promise<Lease> {
+    const converts = options !== undefined && optionsOfCopy(options) !== undefined;
+    if (storage.store.root !== undefined && !converts) {
+      const { root } = storage.store;
+      return { pathOf: (file) => path.join(root, file.path), copies: new Map(), release: () => undefined };
+    }
+    const paths = new Map(files.map((file) => [file.path, this.#copyPath(storage, file, converts ? options : undefined)]));
+    for (const copy of paths.values()) this.#hold(copy, 1);
+    const release = () => {
+      for (const copy of paths.values()) this.#hold(copy, -1);
+      this.#evict();
+    };
+    try {
+      await Promise.all(files.map((file) => this.#ensure(paths.get(file.path)!, () => (converts ? this.#converted(storage, file, options, paths.get(file.path)!) : this.#fetched(storage, file, paths.get(file.path)!)))));
+    } catch (error) {
+      release();
+      throw error;
+    }
+    const copies = new Map(files.map((file) => [paths.get(file.path)!, { storage: storage.storage.name, path: file.path }]));
+    return { pathOf: (file) => paths.get(file.path)!, copies, release };
+  }
+
+  #copyPath(storage: OpenStorage, file: WantedFile, options: ReadOptions | undefined): string {
+    const how = options?.format === 'xml' ? [JSON.stringify(options)] : options?.format === 'avro' ? ['avro'] : options && options.format !== 'parquet' ? [options.encoding, options.compression] : [];
+    const key = createHash('sha256').update([storage.storage.id, file.path, file.bytes, file.modified ?? '', file.etag ?? '', ...how].join('\0')).digest('hex').slice(0, 32);
+    const name = baseName(file.path).replace(/[^\w.-]/g, '_').slice(-60);
+    return path.join(this.folderOf(storage), key.slice(0, 2), `${key}-${name}`);
+  }
+
+  #hold(copy: string, by: 1 | -1): void {
+    const kept = this.#kept.get(copy) ?? { bytes: 0, used: 0, held: 0 };
+    kept.held += by;
+    kept.used = Date.now();
+    this.#kept.set(copy, kept);
+  }
+
+  async #ensure(copy: string, make: () => Promise<void>): Promise<void> {
+    if (this.#kept.get(copy)!.bytes > 0 && (await stat(copy).catch(() => undefined))) {
+      utimesSync(copy, new Date(), new Date());
+      return;
+    }
+    const making = this.#making.get(copy) ?? make().finally(() => this.#making.delete(copy));
+    this.#making.set(copy, making);
+    await making;
+    const { size } = await stat(copy);
+    const kept = this.#kept.get(copy)!;
+    this.#bytes += size - kept.bytes;
+    kept.bytes = size;
+    this.#evict();
+  }
+
+  #fetched(storage: OpenStorage, file: WantedFile, copy: string): Promise<void> {
+    return this.#fetches.add(() => this.#whole(copy, async (part) => {
+      await storage.store.fetchFile(file.path, part);
+      const { size } = await stat(part);
+      if (size !== file.bytes) throw new LakeError('bad-file', `${storage.storage.name}:${file.path} has ${size} bytes, where ${file.bytes} were expected: it was changed, or cut short on the way.`, { path: file.path, hint: 'Crawl the folder again, or run the query again.' });
+    }));
+  }
+
+  async #converted(storage: OpenStorage, file: WantedFile, options: ReadOptions, copy: string): Promise<void> {
+    const source = await this.lease(storage, [file]);
+    try {
+      await this.#conversions.add(() => this.#whole(copy, (part) => convert(options, source.pathOf(file), part, `${storage.storage.name}:${file.path}`)));
+    } finally {
+      source.release();
+    }
+  }
+
+  /** A copy appears under its name only when it is whole. */
+  async #whole(copy: string, make: (part: string) => Promise<void>): Promise<void> {
+    mkdirSync(path.dirname(copy), { recursive: true });
+    const part = `${copy}.part`;
+    try {
+      await make(part);
+      await rename(part, copy);
+    } catch (error) {
+      await rm(part, { force: true });
+      throw error;
+    }
+  }
+
+  #evict(): void {
+    if (this.#bytes <= this.limitBytes) return;
+    const idle = [...this.#kept].filter(([, kept]) => kept.held === 0).sort((a, b) => a[1].used - b[1].used);
+    for (const [copy, kept] of idle) {
+      if (this.#bytes <= this.limitBytes) return;
+      rmSync(copy, { force: true });
+      this.#kept.delete(copy);
+      this.#bytes -= kept.bytes;
+    }
+  }
+
+  /** Copies of an earlier run; unfinished ones are removed. */
+  #readStorage(folder: string): void {
+    for (const entry of readdirSync(folder, { recursive: true, withFileTypes: true })) {
+      if (!entry.isFile()) continue;
+      const file = path.join(entry.parentPath, entry.name);
+      if (entry.name.endsWith('.part')) {
+        rmSync(file);
+        continue;
+      }
+      const { size, mtimeMs } = statSync(file);
+      this.#kept.set(file, { bytes: size, used: mtimeMs, held: 0 });
+      this.#bytes += size;
+    }
+    this.#evict();
+  }
+}

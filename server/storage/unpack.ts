@@ -1,0 +1,53 @@
+/** Unpacking, whole streams or just what the first bytes of a file hold. */
+import { createGunzip } from 'node:zlib';
+import { Transform, type Readable } from 'node:stream';
+import { Decompress } from 'fzstd';
+import type { Compression } from '../../core/folder/read-options';
+
+export function unpackedBy(stream: Readable, compression: Compression): Readable {
+  if (compression === 'none') return stream;
+  const unpack = compression === 'gzip' ? createGunzip() : zstdStream();
+  stream.on('error', (error) => unpack.destroy(error));
+  return stream.pipe(unpack);
+}
+
+function zstdStream(): Transform {
+  const parts: Uint8Array[] = [];
+  const unpacker = new Decompress((part) => parts.push(part));
+  const push = (stream: Transform, chunk: Uint8Array, isLast: boolean, done: (error?: Error | null) => void) => {
+    try {
+      unpacker.push(chunk, isLast);
+      for (const part of parts.splice(0)) stream.push(part);
+      done();
+    } catch (error) {
+      done(error as Error);
+    }
+  };
+  return new Transform({
+    transform(chunk: Buffer, _encoding, done) { push(this, chunk, false, done); },
+    flush(done) { push(this, new Uint8Array(), true, done); },
+  });
+}
+
+/** What can be unpacked of a file's first bytes; a packed file that is cut short gives what it has. */
+export async function unpackHead(head: Uint8Array, compression: Compression): Promise<Uint8Array> {
+  if (compression === 'none') return head;
+  if (compression === 'zstd') {
+    const parts: Uint8Array[] = [];
+    try {
+      const unpacker = new Decompress((part) => parts.push(part));
+      unpacker.push(head);
+      unpacker.push(new Uint8Array(), true);
+    } catch {
+      // Cut short, or damaged: the blocks before are what there is.
+    }
+    return Buffer.concat(parts);
+  }
+  return new Promise((resolve) => {
+    const gunzip = createGunzip();
+    const parts: Buffer[] = [];
+    const done = () => resolve(Buffer.concat(parts));
+    gunzip.on('data', (part: Buffer) => parts.push(part)).on('end', done).on('error', done);
+    gunzip.end(head);
+  });
+}
