@@ -74,6 +74,62 @@ export async function landBuoyLogs({ localRoot, progress }: DemoPorts): Promise<
   }
 }
 
+const TIDE_TABLE_MONTHS = 12;
+/** Months whose table was set by hand, with "n/a" where the gauge was down. */
+const WITH_GAPS = new Set([4, 9]);
+/** Half a tide, in minutes: 6 h 12.6 min. */
+const HALF_TIDE = 372.6;
+
+/** High and low water by place, a file a month, set in fixed width with a header. */
+export function landTideTable({ localRoot }: DemoPorts): void {
+  const folder = path.join(localRoot, 'landing/tide-table');
+  mkdirSync(folder, { recursive: true });
+  for (const [index, month] of months('2025-04', TIDE_TABLE_MONTHS).entries()) {
+    const lines = [`${'place'.padEnd(16)}${'at'.padEnd(19)}${'kind'.padEnd(6)}${'height_m'.padStart(8)}`];
+    const end = Date.parse(`${nextMonth(month)}-01T00:00:00Z`);
+    for (const [number, place] of PLACES.entries()) {
+      let turn = 0;
+      for (let at = Date.parse(`${month}-01T00:00:00Z`) + number * 4 * 60_000; at < end; at += HALF_TIDE * 60_000) {
+        const spring = Math.cos((2 * Math.PI * at) / (14.765 * 86_400_000));
+        const height = (turn % 2 === 0 ? 4.4 + 0.9 * spring : 1.2 - 0.6 * spring) - number * 0.05;
+        const isDown = WITH_GAPS.has(index) && turn % 23 === 7;
+        const when = new Date(Math.round(at / 60_000) * 60_000).toISOString().slice(0, 16).replace('T', ' ');
+        lines.push(`${place.padEnd(16)}${when.padEnd(19)}${(turn % 2 === 0 ? 'high' : 'low').padEnd(6)}${(isDown ? 'n/a' : height.toFixed(2)).padStart(8)}`);
+        turn++;
+      }
+    }
+    const file = path.join(folder, `${month}.txt`);
+    writeFileSync(file, `${lines.join('\n')}\n`);
+    stamp(file, `${month}-01T04:00:00Z`);
+  }
+}
+
+const WARNINGS = ['Coliforms above the limit after rain.', 'Jellyfish in numbers; look before you wade.', 'Strong ebb by the steps; keep inside the buoys.', 'Sampling boat at work.'];
+
+/** Bathing notices, a file a month, as XML: a place with its position, and one or more measures. */
+export function landNotices({ localRoot }: DemoPorts): void {
+  const folder = path.join(localRoot, 'landing/notices');
+  mkdirSync(folder, { recursive: true });
+  let id = 100;
+  for (const [index, month] of months('2025-10', 6).entries()) {
+    const draws = new SeededIds(7000 + index);
+    const notices = Array.from({ length: 9 + (draws.snapshotId() % 5) }, () => {
+      const draw = draws.snapshotId();
+      const place = draw % PLACES.length;
+      const measures = [`<measure name="coliform_cfu">${180 + (draw % 900)}</measure>`, ...(draw % 3 === 0 ? [`<measure name="temp_c">${(9 + (draw % 70) / 10).toFixed(1)}</measure>`] : [])];
+      const day = String(1 + (draw % 28)).padStart(2, '0');
+      return [
+        `  <notice id="${++id}" level="${draw % 4 === 0 ? 'closed' : 'advice'}">`, `    <issued>${month}-${day}T0${draw % 10}:30:00Z</issued>`,
+        `    <place lat="${(54.3 + place * 0.011).toFixed(3)}" lon="${(-1.2 + place * 0.017).toFixed(3)}">${PLACES[place]}</place>`, ...measures.map((measure) => `    ${measure}`),
+        `    <text>${WARNINGS[draw % WARNINGS.length]}</text>`, '  </notice>',
+      ].join('\n');
+    });
+    const file = path.join(folder, `${month}.xml`);
+    writeFileSync(file, `<?xml version="1.0" encoding="UTF-8"?>\n<notices bay="Tern Bay" month="${month}">\n${notices.join('\n')}\n</notices>\n`);
+    stamp(file, `${nextMonth(month)}-01T06:00:00Z`);
+  }
+}
+
 /** The smallest picture there is: one dot. */
 const DOT_PNG = 'iVBORw0KGgoAAAANSUhEUgAAAAEAAAABCAYAAAAfFcSJAAAADUlEQVR42mNk+M9QDwADhgGAWjR9awAAAABJRU5ErkJggg==';
 

@@ -1,6 +1,6 @@
 /** Makes the whole demo lake, step by step. */
 import { BOTTLES_SQL, LIMITS_SQL, SIGHTINGS_SQL, soundingsByDay, START_SQL } from './data';
-import { landBottleSheets, landBuoyLogs, landLimits, landScratch, landSightings, landSoundings } from './landing';
+import { landBottleSheets, landBuoyLogs, landLimits, landNotices, landScratch, landSightings, landSoundings, landTideTable } from './landing';
 import type { DemoPorts } from './ports';
 import { publishViews } from './published';
 import { refineBottles, refineLimits, refineSightings, refineSoundings } from './refined';
@@ -15,6 +15,8 @@ export async function makeLake(given: Omit<DemoPorts, 'wantDay'>): Promise<void>
   await landSightings(ports);
   await landLimits(ports);
   landScratch(ports);
+  landTideTable(ports);
+  landNotices(ports);
   await refineBottles(ports);
   await refineLimits(ports);
   await refineSightings(ports);

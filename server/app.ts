@@ -8,7 +8,9 @@ import { pinoHttp } from 'pino-http';
 import type { Logger } from 'pino';
 import { catalogRoutes } from './api/catalog-routes';
 import { crawlRoutes } from './api/crawl-routes';
+import { fileRoutes } from './api/file-routes';
 import { queryRoutes } from './api/query-routes';
+import { readingRoutes } from './api/reading-routes';
 import { storageRoutes } from './api/storage-routes';
 import { systemRoutes } from './api/system-routes';
 import { guard } from './http/guard';
@@ -58,7 +60,7 @@ export function createApp(options: { hosts: ReadonlySet<string>; log: Logger; re
   return {
     express: app,
     serve(services) {
-      routes = [...storageRoutes(services), ...crawlRoutes(services), ...catalogRoutes(services), ...queryRoutes(services), ...systemRoutes(services)];
+      routes = [...storageRoutes(services), ...fileRoutes(services), ...readingRoutes(services), ...crawlRoutes(services), ...catalogRoutes(services), ...queryRoutes(services), ...systemRoutes(services)];
       mount(api, routes);
     },
   };

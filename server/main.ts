@@ -21,7 +21,9 @@ import { LocalFiles } from './lake/local-files';
 import { Queries } from './query/queries';
 import { Readiness } from './readiness';
 import type { Services } from './services';
+import { startStandIns } from './standins/start-stand-ins';
 import { Secrets } from './storage/secrets';
+import { Uploads } from './storage/uploads';
 
 export async function main(args: readonly string[]): Promise<void> {
   const stops: (() => Promise<void> | void)[] = [];
@@ -79,11 +81,14 @@ async function start(args: readonly string[], onStop: (stop: () => Promise<void>
   onStop(() => receipts.settled());
   const services: Services = {
     config, log, database, events, jobs, lake, inspector, files, queryEngine, workEngine, readiness,
-    names, receipts, local,
+    names, receipts, local, uploads: new Uploads(path.join(config.home, 'uploads')),
     queries: new Queries(lake, files, queryEngine, names, receipts, config, local),
     crawler: new Crawler(lake, inspector, jobs, events),
   };
-  if (config.demo) await makeDemo(services, say);
+  if (config.demo) {
+    await makeDemo(services, say);
+    await startStandIns(services, onStop);
+  }
   app.serve(services);
   readiness.ready();
   say(`Kind Harbor is at http://${config.host.includes(':') ? `[${config.host}]` : config.host}:${config.port}`);

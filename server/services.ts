@@ -14,6 +14,7 @@ import type { Lake } from './lake/lake';
 import type { LocalFiles } from './lake/local-files';
 import type { Queries } from './query/queries';
 import type { Readiness } from './readiness';
+import type { Uploads } from './storage/uploads';
 
 export interface Services {
   config: Config;
@@ -30,6 +31,7 @@ export interface Services {
   receipts: ReceiptBook;
   local: LocalFiles;
   queries: Queries;
+  uploads: Uploads;
   crawler: Crawler;
   readiness: Readiness;
 }

@@ -29,3 +29,10 @@ function judge(lines: readonly string[], delimiter: string): DelimiterGuess {
   const [fields, times] = [...counts].sort((a, b) => b[1] - a[1] || b[0] - a[0])[0]!;
   return { delimiter, fields, agreement: times / lines.length };
 }
+
+/** A comma where some values are digits, a comma and digits, and none has a point instead. */
+export function guessDecimal(lines: readonly string[], delimiter: string): '.' | ',' {
+  if (delimiter === ',') return '.';
+  const cells = lines.flatMap((line) => line.split(delimiter));
+  return cells.some((cell) => /^-?\d+,\d+$/.test(cell)) && !cells.some((cell) => /^-?\d+\.\d+$/.test(cell)) ? ',' : '.';
+}

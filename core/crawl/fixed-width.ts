@@ -1,4 +1,4 @@
-/** Columns of text that is set in fixed width, found by the gutters of spaces that run down all lines. */
+/** Columns of text that is set in fixed width, found by the gutters of two spaces or more that run down all lines. */
 import type { RulerColumn } from '../folder/column-ruler';
 import { tableName } from './names';
 
@@ -20,7 +20,8 @@ export function guessFixedWidth(lines: readonly string[]): FixedWidthGuess | und
   for (let at = 0; at < width; at++) {
     if (blank[at]) continue;
     const from = at;
-    while (at < width && !blank[at]) at++;
+    // A single space may stand within a value, as between a date and a time.
+    while (at < width && !(blank[at] && (blank[at + 1] ?? true))) at++;
     spans.push({ from, to: at });
   }
   if (spans.length < 2) return undefined;

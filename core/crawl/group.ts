@@ -118,7 +118,7 @@ function dateSteps(root: string): string[] {
 }
 
 /** Names for steps that are bare values; what each is follows from its range and the steps before it. */
-function plainStepName(names: string[], before: string[]): string {
+export function plainStepName(names: string[], before: string[]): string {
   const numbers = names.map(Number);
   const within = (low: number, high: number) => numbers.every((each) => Number.isInteger(each) && each >= low && each <= high);
   if (names.every((name) => /^\d{4}$/.test(name)) && within(1900, 2200)) return 'year';

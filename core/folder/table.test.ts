@@ -21,7 +21,7 @@ describe('a path pattern', () => {
   });
 
   it('has each column once', () => {
-    expect(() => parsePattern('{day}/{Day}/*')).toThrow('has the column "Day" twice');
+    expect(() => parsePattern('{day}/{Day}/*')).toThrow('has the column "day" twice');
   });
 });
 

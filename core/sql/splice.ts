@@ -17,7 +17,7 @@ export interface Spliced {
 /** `replacements[i]`, SQL text, takes the place of reference i. The table keeps its name as alias. */
 export function spliceReferences(statement: Statement, replacements: readonly string[]): Spliced {
   const edits: Edit[] = statement.references.flatMap((reference, index) => {
-    const alias = reference.alias ? '' : ` AS ${quoteName(reference.name.at(-1)!)}`;
+    const alias = reference.alias ? '' : ` AS ${quoteName(reference.options ? 'files' : reference.name.at(-1)!)}`;
     const edit = { start: reference.start, end: reference.end, text: `${replacements[index]!}${alias}` };
     return reference.clause ? [edit, { ...reference.clause, text: '' }] : [edit];
   });

@@ -14,6 +14,8 @@ export interface SqlTree {
 export interface TableReference {
   /** One or two names: `["soundings"]` or `["refined", "soundings"]`. */
   name: string[];
+  /** How files are to be read, where they are named by `files('storage:path', option => value)`. */
+  options?: Record<string, unknown>;
   alias?: string;
   asOf: AsOf;
   /** Where the name stands in the text. */
@@ -78,6 +80,7 @@ class Walk {
     }
     if (typeof node !== 'object' || node === null) return;
     const here = node as Node;
+    if (here.type === 'TABLE_FUNCTION' && isFiles(here)) return this.#files(here);
     this.#check(here);
     let visible = scope;
     const ctes = (here.cte_map as { map?: { key: string; value: Node }[] } | undefined)?.map ?? [];
@@ -107,6 +110,25 @@ class Walk {
     const alias = (node.alias as string | undefined) || undefined;
     const reference: TableReference = { name, asOf: LATEST, start: position, end: last.end, ...(alias ? { alias } : {}) };
     if (node.at_clause) this.#atClause(reference, node.at_clause as Node, first + name.length * 2 - 1);
+    this.references.push(reference);
+  }
+
+  /** `files('storage:path', option => value, …)`: constants and lists of constants only. */
+  #files(node: Node): void {
+    const start = this.#position(node) ?? 0;
+    const first = this.tokens.findIndex((token) => token.start === start);
+    const end = this.tokens[closing(this.tokens, first + 1)]!.end;
+    const [place, ...rest] = ((node.function as Node).children as Node[] | undefined) ?? [];
+    const path = place && constantValue(place);
+    if (typeof path !== 'string' || !path.includes(':')) throw new LakeError('bad-request', "files(…) begins with the place of the files in quotes: files('storage:path/to/files').", { position: start });
+    const options: Record<string, unknown> = {};
+    for (const each of rest) {
+      const [name, value] = [each.alias as string | undefined, constantValue(each)];
+      if (!name || value === undefined) throw new LakeError('bad-request', "An option of files(…) is written as name => value, the value a constant or a list of constants: delimiter => '|'.", { position: this.#position(each) ?? start });
+      options[name] = value;
+    }
+    const alias = (node.alias as string | undefined) || undefined;
+    const reference: TableReference = { name: [path], options, asOf: LATEST, start, end, ...(alias ? { alias } : {}) };
     this.references.push(reference);
   }
 
@@ -162,6 +184,27 @@ class Walk {
 
 function isRecursive(cte: Node): boolean {
   return ((cte.query as Node | undefined)?.node as Node | undefined)?.type === 'RECURSIVE_CTE_NODE';
+}
+
+function isFiles(node: Node): boolean {
+  return String((node.function as Node).function_name ?? '').toLowerCase() === 'files';
+}
+
+/** A constant, or a list of them, as JavaScript has it; undefined for anything else. */
+function constantValue(node: Node): unknown {
+  if (node.class === 'CONSTANT') {
+    const { value, type } = node.value as { value?: unknown; type?: { id?: string } };
+    if (type?.id === 'BOOLEAN') return value === true || value === 'true';
+    return typeof value === 'bigint' ? Number(value) : value;
+  }
+  // The parser has TRUE and FALSE as casts of a text.
+  if (node.class === 'CAST') {
+    const inner = constantValue(node.child as Node);
+    return inner === 't' ? true : inner === 'f' ? false : inner;
+  }
+  if (node.class !== 'FUNCTION' || node.function_name !== 'list_value') return undefined;
+  const items = ((node.children as Node[] | undefined) ?? []).map(constantValue);
+  return items.includes(undefined) ? undefined : items;
 }
 
 /** The text of a constant, through casts like `TIMESTAMP '…'`. */

@@ -8,6 +8,7 @@ import { describeRelation, dropRelation, getRelation, listNamespaces, listRelati
 import { readersOf } from '../query/readers';
 import { listRevisions } from '../catalog/revisions';
 import type { Inputs, Route } from '../http/routes';
+import { removeUnder, teardownOf } from '../lake/account';
 import { describeSnapshot } from '../lake/describe';
 import { randomIds, systemClock } from '../lake/lake';
 import { writeWithReceipt } from '../lake/writes';
@@ -76,15 +77,31 @@ export function catalogRoutes(services: Services): Route[] {
       },
     },
     {
-      method: 'delete', path: '/catalog/{namespace}/{table}', summary: 'Take an external table or a view out of the catalog; files stay', answer: 'What was taken out',
+      method: 'get', path: '/catalog/{namespace}/{table}/teardown', summary: 'What taking a table or view down would remove, leave and break', answer: 'Files, bytes and versions in its folder, and the views that read it',
       params: tableParams,
+      handle: async (input) => teardownOf(database, lake, queries.statements, await relationOf(input)),
+    },
+    {
+      method: 'delete', path: '/catalog/{namespace}/{table}', summary: 'Take a table or view out of the catalog; the files of a managed table go with it, those of an external one only when asked', answer: 'What was taken out, and the files and bytes that went',
+      params: tableParams, query: Joi.object({ files: Joi.string().valid('keep', 'remove'), confirm: Joi.string().max(500) }),
       handle: async (input) => {
         const relation = await relationOf(input);
         const fullName = `${relation.namespace}.${relation.name}`;
-        if (relation.managed) throw new LakeError('unsupported', `${fullName} is managed: dropping it would remove its files, which cannot be done yet. Nothing was changed.`, { table: fullName });
+        const removes = (input.query.files ?? (relation.managed ? 'remove' : 'keep')) === 'remove' && relation.kind === 'table';
+        if (!removes) {
+          await dropRelation(database, relation, config.person);
+          events.tell({ topic: 'catalog' });
+          return { unregistered: fullName, files: 0, bytes: 0 };
+        }
+        if (input.query.confirm !== fullName) throw new LakeError('conflict', `Taking ${fullName} down removes its files. Confirm with its full name; nothing was changed.`, { table: fullName });
+        const { inside } = await teardownOf(database, lake, queries.statements, relation);
+        if (inside.length > 0) throw new LakeError('conflict', `${inside.join(', ')} ${inside.length === 1 ? 'lies' : 'lie'} in the folder of ${fullName}. Nothing was changed.`, { table: fullName });
+        const storage = lake.storageOf(relation);
+        const files = await storage.store.list(relation.location!);
         await dropRelation(database, relation, config.person);
+        await removeUnder(storage, [relation.location!], files);
         events.tell({ topic: 'catalog' });
-        return { unregistered: fullName };
+        return { unregistered: fullName, files: files.length, bytes: files.reduce((sum, file) => sum + file.bytes, 0) };
       },
     },
     {

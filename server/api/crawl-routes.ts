@@ -4,11 +4,14 @@ import { normalPath } from '../../core/storage/paths';
 import { correctFinding, decide, findFinding, findRun, listCrawls, markRegistered, type Decision, type Finding } from '../catalog/crawls';
 import { createRelation, getRelation, listRelations, redefineRelation } from '../catalog/relations';
 import type { Route } from '../http/routes';
+import { givenOptions } from '../catalog/saved-options';
+import { readOptionsBody } from '../lake/read-options-schema';
 import type { Services } from '../services';
 import { corrected, type Correction } from '../crawl/correct';
 import { name, rowId, sqlName, storagePath } from './schemas';
 
 export function crawlRoutes({ crawler, database, lake, events, config, inspector }: Services): Route[] {
+  const tools = { engine: inspector.engine, local: inspector.local };
   /** A finding that can still be decided and corrected. */
   const openFinding = async (id: number) => {
     const finding = await findFinding(database, id);
@@ -50,10 +53,12 @@ export function crawlRoutes({ crawler, database, lake, events, config, inspector
     {
       method: 'post', path: '/findings/{finding}/correct', summary: 'Correct a finding before it is registered', answer: 'The finding as corrected',
       params: Joi.object({ finding: rowId.required() }),
-      body: Joi.object({ namespace: sqlName, name: sqlName, columns: Joi.array().items(Joi.object({ name: Joi.string().max(500).required(), rename: sqlName, type: Joi.string().max(2000) })).max(5000) }),
+      body: Joi.object({ namespace: sqlName, name: sqlName, options: readOptionsBody, readWith: Joi.string().max(200), columns: Joi.array().items(Joi.object({ name: Joi.string().max(500).required(), rename: sqlName, type: Joi.string().max(2000) })).max(5000) }),
       handle: async ({ params, body }) => {
         const finding = await openFinding(Number(params.finding));
-        await correctFinding(database, finding.id, await corrected(finding, body as Correction, lake.storage(finding.storage), inspector));
+        const options = await givenOptions(database, body);
+        const correction = { ...(body as Correction), ...(options ? { options } : {}) };
+        await correctFinding(database, finding.id, await corrected(finding, correction, lake.storage(finding.storage), { ...tools, inspector }));
         return findFinding(database, finding.id);
       },
     },

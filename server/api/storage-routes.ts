@@ -4,7 +4,13 @@ import Joi from 'joi';
 import { LakeError } from '../../core/errors';
 import { normalPath } from '../../core/storage/paths';
 import type { Inputs, Route } from '../http/routes';
+import { pathRuler } from '../../core/crawl/path-ruler';
+import { givenOptions } from '../catalog/saved-options';
+import { readOptionsBody } from '../lake/read-options-schema';
+import type { NewStorage, Storage } from '../catalog/storages';
 import { lookAtFile } from '../lake/look';
+import { checkStorage } from '../storage/check';
+import type { S3Settings } from '../storage/s3-store';
 import type { Services } from '../services';
 import { name, storageName, storagePath } from './schemas';
 
@@ -12,18 +18,55 @@ const PAGE = 1000;
 
 export function storageRoutes({ lake, inspector, database, events, config }: Services): Route[] {
   const inStorage = Joi.object({ storage: name.required() });
+  const bucketOf = ({ name: called, endpoint, region, bucket, prefix, addressing, keys }: Record<string, unknown>): NewStorage => {
+    if (!endpoint || !bucket) throw new LakeError('bad-request', 'A bucket needs the address of its store (endpoint) and its name (bucket).');
+    return { name: called as string, kind: 's3', location: '', settings: { endpoint, region, bucket, prefix, addressing } as S3Settings, secret: keys ? lake.secrets.seal(keys) : null };
+  };
   return [
     {
-      method: 'get', path: '/storages', summary: 'Connected storages', answer: 'Storages by name',
-      handle: async () => lake.storages().map(({ storage }) => ({ name: storage.name, kind: storage.kind })),
+      method: 'get', path: '/storages', summary: 'Connected storages', answer: 'Storages by name; keys are never told',
+      handle: async () => lake.storages().map(({ storage }) => shown(storage)),
     },
     {
-      method: 'post', path: '/storages', summary: 'Connect a local folder', answer: 'The storage',
-      body: Joi.object({ name: storageName.required(), location: Joi.string().trim().min(1).max(4000).required() }),
+      method: 'post', path: '/storages', summary: 'Connect a local folder or an S3-compatible bucket', answer: 'The storage',
+      body: Joi.object({
+        name: storageName.required(), kind: Joi.string().valid('folder', 's3').default('folder'),
+        location: Joi.string().trim().min(1).max(4000).when('kind', { is: 's3', then: Joi.forbidden(), otherwise: Joi.required() }),
+        ...Object.fromEntries(Object.entries(BUCKET).map(([key, schema]) => [key, schema.when('kind', { is: 'folder', then: Joi.forbidden() })])), keys: KEYS,
+      }),
       handle: async ({ body }) => {
-        const { storage } = await lake.addStorage({ name: body.name as string, kind: 'folder', location: folderOnThisMachine(body.location as string), settings: null, secret: null }, config.person);
+        const { storage } = await lake.addStorage(body.kind === 's3' ? bucketOf(body) : { name: body.name as string, kind: 'folder', location: folderOnThisMachine(body.location as string), settings: null, secret: null }, config.person);
         events.tell({ topic: 'catalog' });
-        return { name: storage.name, kind: storage.kind };
+        return shown(storage);
+      },
+    },
+    {
+      method: 'post', path: '/storages/check', summary: 'Whether a bucket could be used, before it is connected', answer: 'What works and what is missing, step by step',
+      body: Joi.object({ ...BUCKET, keys: KEYS }),
+      handle: async ({ body }) => ({ steps: await checkStorage(lake.openStore(bucketOf({ ...body, name: 'new' }))) }),
+    },
+    {
+      method: 'post', path: '/storages/{storage}/check', summary: 'Whether a storage can be listed, read and written', answer: 'What works and what is missing, step by step',
+      params: inStorage,
+      handle: async ({ params }) => ({ steps: await checkStorage(lake.storage(params.storage!).store) }),
+    },
+    {
+      method: 'patch', path: '/storages/{storage}', summary: 'Give a bucket other keys, or none: then those of the environment count', answer: 'The storage',
+      params: inStorage, body: Joi.object({ keys: KEYS.required() }),
+      handle: async ({ params, body }) => {
+        const { storage } = lake.storage(params.storage!);
+        if (storage.kind !== 's3') throw new LakeError('bad-request', `${storage.name} is a local folder; it has no keys.`);
+        return shown((await lake.changeKeys(storage, body.keys ? lake.secrets.seal(body.keys) : null, config.person)).storage);
+      },
+    },
+    {
+      method: 'delete', path: '/storages/{storage}', summary: 'Forget a storage in which no table of the catalog lies; its files stay', answer: 'What was forgotten',
+      params: inStorage,
+      handle: async ({ params }) => {
+        const opened = lake.storage(params.storage!);
+        await lake.removeStorage(opened, config.person);
+        events.tell({ topic: 'catalog' });
+        return { disconnected: opened.storage.name };
       },
     },
     {
@@ -68,7 +111,32 @@ export function storageRoutes({ lake, inspector, database, events, config }: Ser
       params: inStorage, query: Joi.object({ path: storagePath }),
       handle: async ({ params, query }) => lookAtFile(lake.storage(params.storage!), normalPath(query.path as string), inspector),
     },
+    {
+      method: 'post', path: '/storages/{storage}/look', summary: 'Look into a file read in a given way, or as saved options say', answer: 'As looking does, with the lines that do not fit',
+      params: inStorage, body: Joi.object({ path: storagePath.required(), options: readOptionsBody, readWith: Joi.string().max(200) }).xor('options', 'readWith'),
+      handle: async ({ params, body }) => lookAtFile(lake.storage(params.storage!), normalPath(body.path as string), inspector, await givenOptions(database, body)),
+    },
+    {
+      method: 'get', path: '/storages/{storage}/ruler', summary: 'The steps of the paths under a folder, and what a pattern makes of them', answer: 'Each step with its values, the columns of the pattern with their gaps, and the files that do not match',
+      params: inStorage, query: Joi.object({ path: storagePath, pattern: Joi.string().max(2000) }),
+      handle: async ({ params, query }) => {
+        const folder = normalPath(query.path as string);
+        return pathRuler(await lake.storage(params.storage!).store.list(folder), folder, query.pattern as string | undefined);
+      },
+    },
   ];
+}
+
+const BUCKET = {
+  endpoint: Joi.string().uri({ scheme: ['http', 'https'] }).max(500), region: Joi.string().trim().max(60).default('us-east-1'), bucket: Joi.string().trim().min(1).max(255),
+  prefix: Joi.string().trim().allow('').max(1000).default(''), addressing: Joi.string().valid('path', 'host').default('path'),
+};
+/** Null takes the keys of the server's own environment. */
+const KEYS = Joi.object({ accessKeyId: Joi.string().trim().min(1).max(200).required(), secretAccessKey: Joi.string().trim().min(1).max(500).required(), sessionToken: Joi.string().trim().max(4000) }).allow(null).default(null);
+
+/** A storage without what must not be told. */
+function shown({ name, kind, location, settings, secret }: Storage) {
+  return { name, kind, location, settings, keys: kind === 'folder' ? null : secret === null ? 'environment' : 'stored' };
 }
 
 /** The folder's real place. Fails saying what is wrong with it. */

@@ -143,22 +143,25 @@ export async function leftOutPlaces(sql: Sql, storageId: number): Promise<Set<st
 }
 
 /** Takes a correction: where it will be registered, and as what. */
-export async function correctFinding(sql: Sql, findingId: number, corrected: Pick<Finding, 'namespace' | 'name' | 'definition' | 'evidence'>): Promise<void> {
-  await sql.query('UPDATE finding SET namespace = $2, name = $3, definition = $4, evidence = $5 WHERE id = $1', [findingId, corrected.namespace, corrected.name, JSON.stringify(corrected.definition), JSON.stringify(corrected.evidence)]);
+export async function correctFinding(sql: Sql, findingId: number, corrected: Pick<Finding, 'namespace' | 'name' | 'definition' | 'evidence' | 'status' | 'decision' | 'summary' | 'format' | 'rows'>): Promise<void> {
+  await sql.query('UPDATE finding SET namespace = $2, name = $3, definition = $4, evidence = $5, status = $6, decision = $7, summary = $8, format = $9, rows = $10 WHERE id = $1', [findingId, corrected.namespace, corrected.name, JSON.stringify(corrected.definition), JSON.stringify(corrected.evidence), corrected.status, corrected.decision, corrected.summary, corrected.format, corrected.rows]);
 }
 
 export async function markRegistered(sql: Sql, findingId: number, relationId: number): Promise<void> {
   await sql.query("UPDATE finding SET decision = 'registered', relation_id = $2 WHERE id = $1", [findingId, relationId]);
 }
 
+/** Raised when guesses get better, so that what was guessed before is looked at again. */
+const JUDGED_BY = 2;
+
 /** What is known of files that have not changed since they were opened. */
 export async function knownFacts(sql: Sql, storageId: number, folder: string, files: readonly ObjectInfo[]): Promise<Map<string, Inspected>> {
-  const rows = await sql.query<{ path: string; bytes: number; modified: number; facts: Inspected }>(
+  const rows = await sql.query<{ path: string; bytes: number; modified: number; facts: Inspected & { judgedBy?: number } }>(
     `SELECT path, bytes::float8 AS bytes, modified::float8 AS modified, facts FROM seen_file WHERE storage_id = $1 AND starts_with(path, $2)`,
     [storageId, folder === '' ? '' : `${folder}/`],
   );
   const now = new Map(files.map((file) => [file.path, file]));
-  return new Map(rows.filter((row) => now.get(row.path)?.bytes === row.bytes && now.get(row.path)?.modified === row.modified).map((row) => [row.path, row.facts]));
+  return new Map(rows.filter((row) => row.facts.judgedBy === JUDGED_BY && now.get(row.path)?.bytes === row.bytes && now.get(row.path)?.modified === row.modified).map((row) => [row.path, row.facts]));
 }
 
 export async function rememberFacts(sql: Sql, storageId: number, files: readonly ObjectInfo[], facts: readonly Inspected[]): Promise<void> {
@@ -168,6 +171,6 @@ export async function rememberFacts(sql: Sql, storageId: number, files: readonly
     `INSERT INTO seen_file (storage_id, path, bytes, modified, facts)
      SELECT $1, * FROM unnest($2::text[], $3::bigint[], $4::bigint[], $5::jsonb[])
      ON CONFLICT (storage_id, path) DO UPDATE SET bytes = EXCLUDED.bytes, modified = EXCLUDED.modified, facts = EXCLUDED.facts`,
-    [storageId, known.map((each) => each.path), known.map((each) => byPath.get(each.path)!.bytes), known.map((each) => byPath.get(each.path)!.modified), known.map((each) => JSON.stringify(each))],
+    [storageId, known.map((each) => each.path), known.map((each) => byPath.get(each.path)!.bytes), known.map((each) => byPath.get(each.path)!.modified), known.map((each) => JSON.stringify({ ...each, judgedBy: JUDGED_BY }))],
   );
 }

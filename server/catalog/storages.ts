@@ -32,6 +32,14 @@ export async function createStorage(database: Database, storage: NewStorage, who
   });
 }
 
+/** Keeps other settings or keys; the revision says only that they changed. */
+export async function changeStorage(database: Database, storage: Storage, action: string, who: string): Promise<void> {
+  await database.transaction(async (sql) => {
+    await sql.query('UPDATE storage SET settings = $2, secret = $3 WHERE id = $1', [storage.id, storage.settings && JSON.stringify(storage.settings), storage.secret]);
+    await recordRevision(sql, who, action, storage.name);
+  });
+}
+
 /** Fails with `conflict` while tables lie in it. What crawls saw of it is forgotten too. */
 export async function deleteStorage(database: Database, storage: Storage, who: string): Promise<void> {
   await database.transaction(async (sql) => {

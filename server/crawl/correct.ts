@@ -1,7 +1,7 @@
 /** Corrections to a finding before it is registered: its name, and the names and types of its columns. Tried on a file before they count. */
 import { LakeError } from '../../core/errors';
-import type { FolderDefinition } from '../../core/folder/table';
-import { FolderTable, MemoryListings } from '../../core/folder/table';
+import type { ReadOptions } from '../../core/folder/read-options';
+import { FolderTable, fullPattern, MemoryListings, type FolderDefinition } from '../../core/folder/table';
 import { filesToRead } from '../../core/scan/plan';
 import { TRUE } from '../../core/scan/predicate';
 import { parseTypeName, typeName } from '../../core/schema/type-names';
@@ -10,35 +10,59 @@ import { nameAsSql } from '../../core/sql/tokens';
 import { LATEST } from '../../core/table/contract';
 import type { Evidence, Finding, PlacedFinding } from '../catalog/crawls';
 import type { OpenStorage } from '../lake/lake';
+import { byPattern } from '../lake/files-as-table';
+import type { Inspector } from '../lake/inspect';
 import { scanRows, type ScanTools } from '../lake/scan-rows';
+import { folderFinding, type NewFinding } from './folder-finding';
 import { registerStatement } from './evidence';
 
 export interface Correction {
+  /** Reads the files like this instead of as they seem; an answer to a clash, say. */
+  options?: ReadOptions;
+  readWith?: string;
   namespace?: string;
   name?: string;
   columns?: { name: string; rename?: string; type?: string }[];
 }
 
+export interface CorrectTools extends ScanTools {
+  inspector: Inspector;
+}
+
+export type CorrectedFinding = Pick<Finding, 'namespace' | 'name' | 'definition' | 'evidence' | 'status' | 'decision' | 'summary' | 'format' | 'rows'>;
+
 /** So many rows of the first and last file are read with a correction before it is kept. */
 const TRIED_ROWS = 1000;
 
 /** The finding as corrected. Fails with `bad-request` for what cannot be, `bad-file` naming the file that does not fit. */
-export async function corrected(finding: PlacedFinding, correction: Correction, storage: OpenStorage, tools: ScanTools): Promise<Pick<Finding, 'namespace' | 'name' | 'definition' | 'evidence'>> {
+export async function corrected(finding: PlacedFinding, correction: Correction, storage: OpenStorage, tools: CorrectTools): Promise<CorrectedFinding> {
   const namespace = correction.namespace ?? finding.namespace;
   const name = correction.name ?? finding.name;
   const place = `${finding.storage}:${finding.location}`;
+  const { status, decision, summary, format, rows } = finding;
   if (finding.relationId !== null && (namespace !== finding.namespace || name !== finding.name)) {
     throw new LakeError('bad-request', `This place is registered as ${finding.namespace}.${finding.name} already; it cannot be given another name here.`);
   }
   if (finding.definition?.kind !== 'folder') {
-    if (correction.columns?.length) throw new LakeError('bad-request', 'The columns of this finding are given by its own metadata; only its name can be corrected.');
+    if (correction.columns?.length || correction.options) throw new LakeError('bad-request', 'The columns of this finding are given by its own metadata; only its name can be corrected.');
     const statement = finding.evidence.statement.replace(/^CREATE TABLE .*/, () => `CREATE TABLE ${nameAsSql(namespace)}.${nameAsSql(name)}`);
-    return { namespace, name, definition: finding.definition, evidence: { ...finding.evidence, statement } };
+    return { namespace, name, status, decision, summary, format, rows, definition: finding.definition, evidence: { ...finding.evidence, statement } };
   }
-  const folder = correctColumns(finding.definition.folder, correction.columns ?? []);
-  if (correction.columns?.length) await tryOut(folder, `${namespace}.${name}`, finding.location, storage, tools);
+  const base = correction.options ? await readAgain({ ...finding, namespace, name }, finding.definition.folder, correction.options, storage, tools) : { status, decision, summary, format, rows, definition: finding.definition, evidence: finding.evidence };
+  const before = (base.definition as { folder: FolderDefinition }).folder;
+  const folder = { ...correctColumns(before, correction.columns ?? []), ...(correction.readWith ? { readWith: correction.readWith } : {}) };
+  if (correction.columns?.length || correction.options) await tryOut(folder, `${namespace}.${name}`, finding.location, storage, tools);
   const statement = registerStatement([namespace, name], folder.fields, { format: folder.options.format, location: place, pattern: folder.pattern });
-  return { namespace, name, definition: { kind: 'folder', folder }, evidence: { ...finding.evidence, columns: renamedEvidence(finding.evidence.columns, finding.definition.folder, folder), statement } };
+  return { ...base, namespace, name, definition: { kind: 'folder', folder }, evidence: { ...base.evidence, columns: renamedEvidence(base.evidence.columns, before, folder), statement } };
+}
+
+/** The finding as it is when its files are read in another way. */
+async function readAgain(finding: PlacedFinding, folder: FolderDefinition, options: ReadOptions, storage: OpenStorage, { inspector }: CorrectTools): Promise<NewFinding> {
+  const { definite: candidate } = await byPattern(storage, fullPattern(finding.location, folder));
+  const facts = await inspector.inspect(storage, candidate.fileKind, candidate.files, { given: options });
+  const bad = facts.find((each) => each.problem);
+  if (bad && facts.every((each) => each.problem)) throw new LakeError('bad-file', bad.problem!, { path: bad.path, ...(bad.line === undefined ? {} : { line: bad.line }) });
+  return folderFinding(storage, candidate, finding, facts, facts.length, undefined);
 }
 
 function correctColumns(folder: FolderDefinition, corrections: NonNullable<Correction['columns']>): FolderDefinition {

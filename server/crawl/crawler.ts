@@ -7,16 +7,16 @@ import { FilePointer } from '../../core/iceberg/pointer';
 import { IcebergTable } from '../../core/iceberg/table';
 import type { ObjectInfo } from '../../core/storage/object-store';
 import { LATEST } from '../../core/table/contract';
-import { ensureCrawl, finishRun, knownFacts, leftOutPlaces, rememberFacts, setRunJob, startRun, type Decision, type Finding, type FindingStatus } from '../catalog/crawls';
+import { ensureCrawl, finishRun, knownFacts, leftOutPlaces, rememberFacts, setRunJob, startRun, } from '../catalog/crawls';
 import { findByLocation, type Relation } from '../catalog/relations';
 import type { Events } from '../events';
 import type { Job, JobContext, Jobs } from '../jobs/jobs';
-import { folderDefinition, kindsText } from '../lake/files-as-table';
+import { kindsText } from '../lake/files-as-table';
 import { READABLE, sampleOf, TEXT_SAMPLE, type Inspected, type Inspector } from '../lake/inspect';
 import type { Lake, OpenStorage } from '../lake/lake';
-import { compareDefinition, folderEvidence, lakeEvidence, noEvidence, summaryOf } from './evidence';
+import { lakeEvidence, noEvidence } from './evidence';
+import { folderFinding, type NewFinding } from './folder-finding';
 
-type NewFinding = Omit<Finding, 'id' | 'runId'>;
 
 export class Crawler {
   constructor(
@@ -115,18 +115,4 @@ export class Crawler {
       evidence: lakeEvidence(snapshot, files, `${storage.storage.name}:${candidate.root}`, [base.namespace, base.name]),
     };
   }
-}
-
-function folderFinding(storage: OpenStorage, candidate: Extract<Candidate, { kind: 'files' }>, base: Omit<NewFinding, 'status' | 'decision' | 'format' | 'summary' | 'evidence'>, facts: Inspected[], opened: number, relation: Relation | undefined): NewFinding {
-  const { definition, inference } = folderDefinition(candidate, facts);
-  const problems = facts.filter((each) => each.problem).map((each) => ({ path: each.path, problem: each.problem! }));
-  const evidence = folderEvidence({ candidate, facts, opened, definition, inference, problems, place: `${storage.storage.name}:${candidate.root}`, name: [base.namespace, base.name] });
-  const counted = facts.length === candidate.files.length && facts.every((each) => each.rows !== undefined || each.problem);
-  const sampled = facts.reduce((sum, each) => sum + (each.rows ?? each.aboutRows ?? 0), 0);
-  const rows = counted ? sampled : Math.round((sampled / Math.max(1, facts.length)) * candidate.files.length);
-  const old = relation?.definition.kind === 'folder' ? relation.definition.folder : undefined;
-  const drift = old && compareDefinition(old, definition);
-  const status: FindingStatus = problems.length > 0 ? 'unreadable' : inference.clashes.length > 0 ? 'clash' : !relation ? 'new' : drift ? 'changed' : 'unchanged';
-  const decision: Decision = status === 'unchanged' ? 'registered' : status === 'new' || status === 'changed' ? 'register' : 'undecided';
-  return { ...base, rows, status, decision, format: definition.options.format, summary: drift ?? summaryOf(definition, inference, problems), definition: { kind: 'folder', folder: definition }, evidence: { ...evidence, rowsAreEstimated: !counted } };
 }

@@ -103,15 +103,20 @@ export function dataLines(files: string, options: LineOptions): string {
   return `SELECT ${FILE_COLUMN}, line FROM ${rawLines(files, { ...options, skip })} WHERE line IS NOT NULL AND trim(line) <> ''${options.comment === '' ? '' : ` AND NOT starts_with(line, ${quoteText(options.comment)})`}`;
 }
 
+/** Data lines that a pattern does not fit. */
+export function unmatchedLines(files: string, options: Extract<LineOptions, { format: 'pattern' }>): string {
+  return `SELECT * FROM (${dataLines(files, options)}) WHERE NOT regexp_full_match(line, ${quoteText(enginePattern(options.pattern))})`;
+}
+
 /** Every line with its file. No text holds the mark between fields, so a line is one field. */
 export function rawLines(files: string, options: { compression: Compression; encoding: string; skip?: number }): string {
   return `read_csv(${files}, columns = {'line': 'VARCHAR'}, auto_detect = false, delim = '\x01', header = false, quote = '', escape = '', skip = ${options.skip ?? 0}, compression = ${quoteText(options.compression)}, encoding = ${quoteText(engineEncoding(options.encoding))}, filename = '${FILE_COLUMN}')`;
 }
 
-/** Whether a line is misfit: it does not match, or a value of it is not of its column's type. SQL over `cutLines` with misfits set aside. */
+/** What is wrong with the values of a line, null or empty when nothing is. SQL over `cutLines` with misfits set aside. */
 export function misfitReasons(fields: readonly Field[], options: LineOptions): string {
   const reasons = fields.filter((field) => field.type.kind !== 'string')
-    .map((field) => `CASE WHEN ${rawName(field.name)} IS NOT NULL AND ${converted(field.type, rawName(field.name), options)} IS NULL THEN concat('"', ${rawName(field.name)}, '" in ${field.name.replaceAll("'", "''")} is not a ${typeName(field.type)}') END`);
+    .map((field) => `CASE WHEN ${rawName(field.name)} IS NOT NULL AND ${converted(field.type, rawName(field.name), options)} IS NULL THEN concat('"', ${rawName(field.name)}, ${quoteText(`" in ${field.name} is not a ${typeName(field.type)}`)}) END`);
   return reasons.length === 0 ? 'NULL' : `concat_ws('; ', ${reasons.join(', ')})`;
 }
 

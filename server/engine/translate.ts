@@ -1,10 +1,8 @@
 /** Engine errors as errors that may be shown: our names and storage paths instead of the engine's, positions in the user's text. */
-import { readFileSync } from 'node:fs';
 import { normalize } from 'node:path';
-import { gunzipSync } from 'node:zlib';
-import { decompress as unzstd } from 'fzstd';
 import { LakeError, type ErrorKind } from '../../core/errors';
 import { EngineError } from './failures';
+import { linesOf } from './lines-of';
 import { MISFIT } from './text-readers';
 
 /** A file of a storage, as people name it. */
@@ -107,16 +105,6 @@ function misfitError(json: string, translation: Translation): LakeError {
 function lineNumber(file: string, line: string): number | undefined {
   const at = linesOf(file)?.indexOf(line) ?? -1;
   return at < 0 ? undefined : at + 1;
-}
-
-function linesOf(file: string): string[] | undefined {
-  try {
-    const bytes = readFileSync(file);
-    const plain = bytes[0] === 0x1f && bytes[1] === 0x8b ? gunzipSync(bytes) : bytes.length >= 4 && bytes.readUInt32LE(0) === 0xfd2fb528 ? unzstd(bytes) : bytes;
-    return new TextDecoder().decode(plain).split(/\r?\n/);
-  } catch {
-    return undefined;
-  }
 }
 
 function clean(message: string, { names }: Translation): string {

@@ -9,7 +9,7 @@ export interface Inputs {
 }
 
 export interface Route {
-  method: 'get' | 'post' | 'patch' | 'delete';
+  method: 'get' | 'post' | 'put' | 'patch' | 'delete';
   /** With parameters as `{name}`; below `/api`. */
   path: string;
   summary: string;

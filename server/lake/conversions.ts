@@ -28,13 +28,20 @@ export async function convert(options: ReadOptions, source: string, target: stri
 
 async function avroToLines(source: string, target: string): Promise<void> {
   let toJson: (value: unknown) => unknown = (value) => value;
-  const decoder = new avro.streams.BlockDecoder({ parseHook: (schema: unknown) => avro.Type.forSchema(schema as never, { registry: { long: AVRO_LONG }, logicalTypes: {} } as never), codecs: CODECS } as never);
+  const decoder = new avro.streams.BlockDecoder({ parseHook: (schema: unknown) => avro.Type.forSchema(schema as never, avroOptions() as never), codecs: CODECS } as never);
   decoder.on('metadata', (type: { schema(options?: unknown): unknown }, _codec: unknown, header: { meta: Record<string, Buffer> }) => {
     toJson = jsonOfAvro(JSON.parse(header.meta['avro.schema']!.toString('utf8')));
   });
   const lines = new Transform({ objectMode: true, transform: (record, _encoding, done) => done(null, `${stringify(toJson(record))}\n`) });
   await pipeline(createReadStream(source), decoder as unknown as Transform, lines, createWriteStream(target));
 }
+
+/** Logical types are turned by us; longs are exact wherever they stand. Made anew each time: names of types are kept in it. */
+const avroOptions = () => ({
+  registry: { long: AVRO_LONG },
+  logicalTypes: {},
+  typeHook: (schema: unknown) => ((schema as { type?: unknown } | null)?.type === 'long' ? AVRO_LONG : undefined),
+});
 
 type Unpacked = (error: Error | null, bytes?: Buffer) => void;
 

@@ -1,63 +1,113 @@
 /** Files read as a table without registering them: `"tern-bay:landing/bottle-sheets"` in a query, or a file being looked at. */
-import { groupFiles, type Candidate } from '../../core/crawl/group';
+import { groupFiles, guessPattern, type Candidate } from '../../core/crawl/group';
 import { inferColumns, inferPartitionType } from '../../core/crawl/infer';
+import { kindByName } from '../../core/crawl/kinds';
 import { DeltaTable } from '../../core/delta/table';
 import { LakeError } from '../../core/errors';
-import { parsePattern } from '../../core/folder/path-pattern';
-import { fullOptions, type GivenOptions } from '../../core/folder/read-options';
+import { isPattern, parsePattern, splitPattern } from '../../core/folder/path-pattern';
+import { fullOptions, type GivenOptions, type ReadOptions } from '../../core/folder/read-options';
 import { FolderTable, listingKey, MemoryListings, type FolderDefinition } from '../../core/folder/table';
 import { FilePointer } from '../../core/iceberg/pointer';
 import { IcebergTable } from '../../core/iceberg/table';
+import { Lru } from '../../core/lru';
 import type { Field } from '../../core/schema/types';
 import type { ObjectInfo } from '../../core/storage/object-store';
-import { baseName, below, normalPath, parentPath } from '../../core/storage/paths';
+import { baseName, below, isHidden, normalPath, parentPath } from '../../core/storage/paths';
 import type { LakeTable } from '../../core/table/contract';
+import { getSavedOptions } from '../catalog/saved-options';
 import type { Inspected, Inspector } from './inspect';
 import type { Lake, OpenStorage } from './lake';
 
-type PlainFiles = Extract<Candidate, { kind: 'files' }>;
+export type PlainFiles = Extract<Candidate, { kind: 'files' }>;
+
+/** How files are read where they are named: as they seem, like this, or with options saved under a name. */
+export interface FilesRead {
+  options?: ReadOptions;
+  readWith?: string;
+}
 
 export class FilesAsTable {
-  readonly #kept = new Map<string, { key: string; table: LakeTable }>();
+  readonly #kept = new Lru<{ key: string; table: LakeTable }>(100);
 
   constructor(
     readonly lake: Lake,
     readonly inspector: Inspector,
   ) {}
 
-  /** `name` is `storage:path` of a file, a folder of files, or a table's folder. */
-  async open(name: string): Promise<{ table: LakeTable; storage: OpenStorage }> {
+  /** `name` is `storage:path` of a file, a folder of files, a pattern of files, or a table's folder. */
+  async open(name: string, read: FilesRead = {}): Promise<{ table: LakeTable; storage: OpenStorage }> {
     const cut = name.indexOf(':');
     const storage = this.lake.storage(name.slice(0, cut));
     const path = normalPath(name.slice(cut + 1));
-    const single = await storage.store.head(path);
-    const files = single ? [single] : await storage.store.list(path);
-    if (files.length === 0) throw new LakeError('not-found', `There are no files under ${name}.`, { path });
-    const key = listingKey(files);
-    const kept = this.#kept.get(name);
+    const given = read.readWith === undefined ? read.options : (await getSavedOptions(this.lake.database, read.readWith)).options;
+    const found = isPattern(path) ? await byPattern(storage, path) : await byPlace(storage, path);
+    if (found.files.length === 0) throw new LakeError('not-found', `There are no files under ${name}.`, { path });
+    const key = `${listingKey(found.files)} ${JSON.stringify(given)}`;
+    const keptAs = `${name} ${JSON.stringify(read)}`;
+    const kept = this.#kept.get(keptAs);
     if (kept?.key === key) return { table: kept.table, storage };
-    const table = await this.#openFiles(name, storage, path, files, single !== undefined);
-    this.#kept.set(name, { key, table });
-    if (this.#kept.size > 100) this.#kept.delete(this.#kept.keys().next().value!);
+    const table = found.definite || given ? await this.#folder(name, storage, found.definite ?? wholeFolder(found), given) : await this.#guessed(name, storage, path, found);
+    this.#kept.set(keptAs, { key, table });
     return { table, storage };
   }
 
-  async #openFiles(name: string, storage: OpenStorage, path: string, files: ObjectInfo[], single: boolean): Promise<LakeTable> {
-    const candidates = groupFiles(files, single ? parentPath(path) : path);
+  async #guessed(name: string, storage: OpenStorage, path: string, found: Found): Promise<LakeTable> {
+    const candidates = groupFiles(found.files, found.root);
     const [candidate] = candidates;
     if (!candidate || candidates.length > 1) {
       throw new LakeError('bad-request', `${name} holds ${candidates.length} tables, not one: ${candidates.slice(0, 5).map((each) => each.root).join(', ')}. Name one of them.`, { path });
     }
     if (candidate.kind === 'delta') return new DeltaTable(storage.store, candidate.root, name);
     if (candidate.kind === 'iceberg') return new IcebergTable(storage.store, candidate.root, name, new FilePointer(storage.store, candidate.root));
-    if (candidate.kind === 'mixed') throw new LakeError('bad-file', `${name} holds several kinds of file (${kindsText(candidate.kinds)}), which do not make one table. Name a single file.`, { path });
-    const facts = await this.inspector.inspect(storage, candidate.fileKind, candidate.files);
-    const bad = facts.find((each) => each.problem);
-    if (bad && facts.every((each) => each.problem)) throw new LakeError('bad-file', bad.problem!, { path: bad.path, ...(bad.line === undefined ? {} : { line: bad.line }) });
-    const plain = single ? { ...candidate, pattern: baseName(path), partitions: [] } : candidate;
-    const { definition } = folderDefinition(plain, facts);
+    if (candidate.kind === 'mixed') throw new LakeError('bad-file', `${name} holds several kinds of file (${kindsText(candidate.kinds)}), which do not make one table. Name a single file, or a pattern such as *.csv.`, { path });
+    return this.#folder(name, storage, candidate);
+  }
+
+  async #folder(name: string, storage: OpenStorage, candidate: PlainFiles, given?: ReadOptions): Promise<LakeTable> {
+    const definition = await this.define(storage, candidate, given);
     return new FolderTable(storage.store, candidate.root, name, definition, new MemoryListings());
   }
+
+  /** The table that the files make, read like `given` or as they seem. Fails when none of them can be read. */
+  async define(storage: OpenStorage, candidate: PlainFiles, given?: ReadOptions): Promise<FolderDefinition> {
+    const kind = candidate.fileKind === 'other' && !given ? await this.inspector.kindOf(storage, candidate.files[0]!.path) : candidate.fileKind;
+    const facts = await this.inspector.inspect(storage, kind, candidate.files, given ? { given } : {});
+    const bad = facts.find((each) => each.problem);
+    if (bad && facts.every((each) => each.problem)) throw new LakeError('bad-file', bad.problem!, { path: bad.path, ...(bad.line === undefined ? {} : { line: bad.line }) });
+    return folderDefinition(candidate, facts).definition;
+  }
+}
+
+interface Found {
+  root: string;
+  files: ObjectInfo[];
+  /** What they make is said by the name: one file, or a pattern. */
+  definite?: PlainFiles;
+}
+
+async function byPlace({ store }: OpenStorage, path: string): Promise<Found> {
+  const single = await store.head(path);
+  if (!single) return { root: path, files: await store.list(path) };
+  return { root: parentPath(path), files: [single], definite: { kind: 'files', root: parentPath(path), files: [single], fileKind: kindByName(path), pattern: baseName(path), partitions: [] } };
+}
+
+/** Files that match a pattern from the storage's root. */
+export async function byPattern({ store }: OpenStorage, full: string): Promise<Required<Found>> {
+  const { root, pattern } = splitPattern(full);
+  const parsed = parsePattern(pattern);
+  const files = (await store.list(root)).filter((file) => {
+    const inside = below(root, file.path)!;
+    return file.bytes > 0 && !isHidden(inside) && parsed.match(inside) !== undefined;
+  });
+  return { root, files, definite: { kind: 'files', root, files, fileKind: kindByName(files[0]?.path ?? ''), pattern, partitions: parsed.columns } };
+}
+
+/** Every file under a folder, whatever its kind: how it is read was said. */
+function wholeFolder({ root, files }: Found): PlainFiles {
+  const [candidate] = groupFiles(files, root);
+  if (candidate?.kind === 'files' && candidate.root === root) return candidate;
+  const plain = files.filter((file) => file.bytes > 0 && !isHidden(below(root, file.path) ?? file.path));
+  return { kind: 'files', root, files: plain, fileKind: 'text', ...guessPattern(root, plain) };
 }
 
 const KIND_WORDS: Partial<Record<string, [one: string, many: string]>> = {

@@ -1,5 +1,5 @@
 /** What files say of themselves, through the engine's metadata functions and the first bytes. */
-import { guessDelimiter, type DelimiterGuess } from '../../core/crawl/delimiters';
+import { guessDecimal, guessDelimiter, type DelimiterGuess } from '../../core/crawl/delimiters';
 import { guessFixedWidth } from '../../core/crawl/fixed-width';
 import type { FileFacts } from '../../core/crawl/infer';
 import { inferObjects } from '../../core/crawl/infer-objects';
@@ -187,7 +187,7 @@ function guessOptions(kind: FileKind, path: string, head: string, compression: C
   const guess = guessDelimiter(lines, kindByName(path) === 'csv' ? 0.5 : undefined);
   const fixed = guess === undefined || guess.delimiter === ' ' ? guessFixedWidth(lines) : undefined;
   if (fixed) return fullOptions({ format: 'fixed', ...fixed, compression });
-  return guess ? fullOptions({ format: 'csv', delimiter: guess.delimiter, compression }) : fullOptions({ format: 'pattern', compression });
+  return guess ? fullOptions({ format: 'csv', delimiter: guess.delimiter, decimal: guessDecimal(lines, guess.delimiter), compression }) : fullOptions({ format: 'pattern', compression });
 }
 
 function problemOf(storage: OpenStorage, filePath: string, error: unknown): Inspected {

@@ -3,7 +3,7 @@ import { randomInt, randomUUID } from 'node:crypto';
 import { DeltaTable } from '../../core/delta/table';
 import { LakeError } from '../../core/errors';
 import { fullOptions, type GivenOptions } from '../../core/folder/read-options';
-import { FolderTable } from '../../core/folder/table';
+import { FolderTable, fullPattern } from '../../core/folder/table';
 import { CatalogPointer, FilePointer } from '../../core/iceberg/pointer';
 import { IcebergTable } from '../../core/iceberg/table';
 import type { Clock, Ids } from '../../core/storage/object-store';
@@ -11,7 +11,7 @@ import type { LakeTable } from '../../core/table/contract';
 import type { Database } from '../catalog/database';
 import { CatalogListings } from '../catalog/listings';
 import { readPointer, swapPointer, type Relation } from '../catalog/relations';
-import { createStorage, deleteStorage, listStorages, type NewStorage, type Storage } from '../catalog/storages';
+import { changeStorage, createStorage, deleteStorage, listStorages, type NewStorage, type Storage } from '../catalog/storages';
 import { DiskStore } from '../storage/disk-store';
 import type { LakeStore } from '../storage/lake-store';
 import { keysOfEnvironment, S3Store, type S3Keys } from '../storage/s3-store';
@@ -52,6 +52,26 @@ export class Lake {
     this.#storages.delete(storage.name.toLowerCase());
   }
 
+  async changeKeys(storage: Storage, secret: string | null, who: string): Promise<OpenStorage> {
+    await changeStorage(this.database, { ...storage, secret }, 'change keys of storage', who);
+    return this.#reopen({ ...storage, secret });
+  }
+
+  /** A store that moved to another address, with the same bucket. */
+  async changeEndpoint(storage: Storage, endpoint: string, who: string): Promise<OpenStorage> {
+    const moved = { ...storage, settings: { ...storage.settings!, endpoint } };
+    await changeStorage(this.database, moved, 'change address of storage', who);
+    return this.#reopen(moved);
+  }
+
+  /** Tables keep the store that they were opened with, so they are opened anew. */
+  #reopen(storage: Storage): OpenStorage {
+    const opened = { storage, store: this.openStore(storage) };
+    this.#storages.set(storage.name.toLowerCase(), opened);
+    this.#tables.clear();
+    return opened;
+  }
+
   /** The store behind a storage's settings; nothing is asked of it yet. */
   openStore(storage: NewStorage): LakeStore {
     if (storage.kind === 'folder') return new DiskStore(storage.location);
@@ -90,7 +110,7 @@ export class Lake {
     const name = `${relation.namespace}.${relation.name}`;
     const { store, storage } = this.storageOf(relation);
     const root = relation.location ?? '';
-    if (definition.kind === 'folder') return new FolderTable(store, root, name, { ...definition.folder, options: fullOptions(definition.folder.options as GivenOptions) }, new CatalogListings(this.database, storage.id, root));
+    if (definition.kind === 'folder') return new FolderTable(store, root, name, { ...definition.folder, options: fullOptions(definition.folder.options as GivenOptions) }, new CatalogListings(this.database, storage.id, fullPattern(root, definition.folder)));
     if (definition.kind === 'view') throw new LakeError('bad-request', `${name} is a view; it has no versions of its own.`, { table: name });
     if (relation.format === 'delta') return new DeltaTable(store, root, name);
     const pointer = definition.pointer === 'catalog'

@@ -6,7 +6,8 @@ import { LATEST } from '../../core/table/contract';
 import type { RelationNames } from '../catalog/relation-names';
 import { findByBareName, type Relation } from '../catalog/relations';
 import type { Lake, OpenStorage } from '../lake/lake';
-import type { FilesAsTable } from '../lake/files-as-table';
+import type { FilesAsTable, FilesRead } from '../lake/files-as-table';
+import { checkOptions, optionsOfSql } from '../lake/read-options-schema';
 import type { Statements } from './statements';
 
 /** One table of a query, at the state it is read at. */
@@ -60,7 +61,7 @@ export class Resolver {
   async #source(reference: TableReference, views: string[]): Promise<ResolvedTable | ResolvedQuery> {
     try {
       const filesName = reference.name.length === 1 && reference.name[0]!.includes(':') ? reference.name[0]! : undefined;
-      if (filesName !== undefined) return await this.#files(filesName, reference.asOf);
+      if (filesName !== undefined) return await this.#files(filesName, reference);
       const relation = await this.#relation(reference.name);
       return relation.definition.kind === 'view' ? await this.#view(relation, reference, views) : await this.#table(relation, reference.asOf);
     } catch (error) {
@@ -92,14 +93,15 @@ export class Resolver {
     return this.#once(name, asOf, async () => ({ table: this.lake.table(relation), storage: this.lake.storageOf(relation) }));
   }
 
-  #files(name: string, asOf: AsOf): Promise<ResolvedTable> {
-    return this.#once(name, asOf, () => this.files.open(name));
+  #files(name: string, { asOf, options }: TableReference): Promise<ResolvedTable> {
+    const read = options === undefined ? {} : filesRead(options);
+    return this.#once(name, asOf, () => this.files.open(name, read), JSON.stringify(options));
   }
 
-  #once(name: string, asOf: AsOf, open: () => Promise<{ table: LakeTable; storage: OpenStorage }>): Promise<ResolvedTable> {
+  #once(name: string, asOf: AsOf, open: () => Promise<{ table: LakeTable; storage: OpenStorage }>, how = ''): Promise<ResolvedTable> {
     const pin = this.pins.get(name);
     const wanted: AsOf = asOf.kind === 'latest' && pin !== undefined ? { kind: 'number', number: BigInt(pin) } : asOf;
-    const key = `${name} ${wanted.kind} ${wanted.kind === 'number' ? wanted.number : wanted.kind === 'time' ? wanted.at : ''}`;
+    const key = `${name} ${how} ${wanted.kind} ${wanted.kind === 'number' ? wanted.number : wanted.kind === 'time' ? wanted.at : ''}`;
     const known = this.#snapshots.get(key);
     if (known) return known;
     const opened = open().then(async ({ table, storage }) => {
@@ -111,4 +113,14 @@ export class Resolver {
     this.#snapshots.set(key, opened);
     return opened;
   }
+}
+
+/** The options of `files(…)` in SQL: `read_as` for saved ones, or a format with its own. */
+function filesRead(given: Record<string, unknown>): FilesRead {
+  const { readas, read_as: readAs = readas, ...rest } = given;
+  if (readAs !== undefined) {
+    if (Object.keys(rest).length > 0) throw new LakeError('bad-request', 'read_as takes saved options as they are; leave the other options out.');
+    return { readWith: String(readAs) };
+  }
+  return Object.keys(rest).length === 0 ? {} : { options: checkOptions({ format: 'csv', ...optionsOfSql(rest) }) };
 }

@@ -32,6 +32,12 @@ describe('table references', () => {
     expect((await references(sql)).sort()).toEqual(expected.sort());
   });
 
+  it('of files with the way in which they are read', async () => {
+    const statement = await readStatement("SELECT files.a FROM files('bay:landing/*.txt', format => 'fixed', skip => 2, header => true, null_texts => ['n/a', '-']) JOIN t ON true", engine);
+    expect(statement.references[0]).toMatchObject({ name: ['bay:landing/*.txt'], options: { format: 'fixed', skip: 2, header: true, null_texts: ['n/a', '-'] } });
+    expect(spliceReferences(statement, ['__r0', '__r1']).sql).toBe('SELECT files.a FROM __r0 AS "files" JOIN __r1 AS "t" ON true');
+  });
+
   it('are put in place, keeping the name that columns are written with', async () => {
     const statement = await readStatement("SELECT bottles.site, refined.bottles.site, 'refined.bottles' FROM refined.bottles FOR SYSTEM_VERSION AS OF 3 WHERE bottles.x > 1", engine);
     expect(spliceReferences(statement, ['__r0']).sql.replace(/ +/g, ' ')).toBe(`SELECT bottles.site, "bottles".site, 'refined.bottles' FROM __r0 AS "bottles" WHERE bottles.x > 1`);
@@ -55,6 +61,8 @@ describe('the gate', () => {
     ['SET memory_limit = \'1GB\'', 'starts with SET', 0],
     ["SELECT * FROM read_csv('/etc/passwd')", 'The table function read_csv', 14],
     ["SELECT * FROM '/etc/passwd'", 'no-such-thing', undefined],
+    ["SELECT * FROM files(getenv('HOME'))", 'begins with the place of the files', 14],
+    ["SELECT * FROM files('bay:x', delimiter => getenv('HOME'))", 'is written as name => value', 42],
     ["SELECT * FROM query('SELECT 1')", 'The table function query', 14],
     ['SELECT * FROM duckdb_settings()', 'The table function duckdb_settings', 14],
     ["SELECT getenv('HOME')", 'The function getenv', 7],

@@ -1,0 +1,62 @@
+/** What a person or a query may say about reading files, checked at the edge. */
+import Joi from 'joi';
+import { checkRuler, parseRuler, rulerText, type RulerColumn } from '../../core/folder/column-ruler';
+import { LakeError } from '../../core/errors';
+import { fullOptions, groupNames, READ_FORMATS, type GivenOptions, type ReadFormat, type ReadOptions } from '../../core/folder/read-options';
+
+const encoding = Joi.string().trim().lowercase().max(40).custom((label: string) => {
+  try {
+    return new TextDecoder(label).encoding;
+  } catch {
+    throw new Error(`"${label}" is not an encoding; utf-8, windows-1252, utf-16le or shift_jis are`);
+  }
+});
+const text = { compression: Joi.string().valid('none', 'gzip', 'zstd'), encoding, misfits: Joi.string().valid('stop', 'set-aside') };
+const values = {
+  ...text, skip: Joi.number().integer().min(0).max(100_000), comment: Joi.string().allow('').max(20), nullTexts: Joi.array().items(Joi.string().allow('').max(200)).max(50).single(), decimal: Joi.string().valid('.', ','),
+  dateFormat: Joi.string().allow('').max(60), timestampFormat: Joi.string().allow('').max(60),
+};
+const mark = Joi.string().allow('').max(1);
+const ruler = Joi.alternatives(Joi.string().max(100_000), Joi.array().items(Joi.object({ name: Joi.string().min(1).max(200).required(), from: Joi.number().integer().min(1).required(), to: Joi.number().integer().min(Joi.ref('from')).required() })).max(5000));
+
+const BY_FORMAT: Record<ReadFormat, Joi.ObjectSchema> = {
+  csv: Joi.object({ format: 'csv', delimiter: Joi.string().min(1).max(4), header: Joi.boolean(), quote: mark, escape: mark, ...values }),
+  fixed: Joi.object({ format: 'fixed', header: Joi.boolean(), columns: ruler.required(), ...values }),
+  pattern: Joi.object({ format: 'pattern', pattern: Joi.string().min(1).max(5000).required(), ...values }),
+  json: Joi.object({ format: 'json', shape: Joi.string().valid('lines', 'array'), ...text }),
+  xml: Joi.object({ format: 'xml', record: Joi.string().allow('').max(200), lists: Joi.array().items(Joi.string()).max(1000), structs: Joi.array().items(Joi.string()).max(1000), compression: text.compression }),
+  avro: Joi.object({ format: 'avro' }),
+  parquet: Joi.object({ format: 'parquet' }),
+};
+
+/** For request bodies; what each format takes is checked by `checkOptions`. */
+export const readOptionsBody = Joi.object({ format: Joi.string().valid(...READ_FORMATS).required() }).unknown(true);
+
+/** Full options, or `bad-request` saying which option is wrong. */
+export function checkOptions(given: Record<string, unknown>): ReadOptions {
+  const schema = BY_FORMAT[given.format as ReadFormat] as Joi.ObjectSchema | undefined;
+  if (!schema) throw new LakeError('bad-request', `"${String(given.format)}" is not a way of reading files; ${READ_FORMATS.join(', ')} are.`);
+  const { value, error } = schema.validate(given, { abortEarly: false }) as { value: GivenOptions; error?: Joi.ValidationError };
+  if (error) throw new LakeError('bad-request', `How the files are read: ${error.details.map((each) => each.message.replace(/^"value" contains .*: /, '')).join('; ')}.`);
+  if (value.format === 'pattern') groupNames(value.pattern as string);
+  if (value.format !== 'fixed') return fullOptions(value);
+  const columns = typeof value.columns === 'string' ? parseRuler(value.columns) : (value.columns as RulerColumn[]);
+  checkRuler(columns);
+  return fullOptions({ ...value, columns });
+}
+
+/** Option names as SQL has them: `null_texts` for nullTexts, in any case. */
+export function optionsOfSql(given: Record<string, unknown>): Record<string, unknown> {
+  const known = [...new Set(Object.values(BY_FORMAT).flatMap((schema) => Object.keys(schema.describe().keys as Record<string, unknown>)))];
+  const plain = (name: string) => name.replaceAll('_', '').toLowerCase();
+  return Object.fromEntries(Object.entries(given).map(([name, value]) => [known.find((each) => plain(each) === plain(name)) ?? name, value]));
+}
+
+/** The options as SQL that says the same: `files('…', format => 'csv', delimiter => '|')`; usual values are left out. */
+export function optionsAsSql(options: ReadOptions): string {
+  const usual = fullOptions({ format: options.format }) as unknown as Record<string, unknown>;
+  const snake = (name: string) => name.replace(/[A-Z]/g, (letter) => `_${letter.toLowerCase()}`);
+  const literal = (value: unknown): string => (Array.isArray(value) ? `[${value.map(literal).join(', ')}]` : typeof value === 'string' ? `'${value.replaceAll("'", "''")}'` : String(value));
+  return Object.entries(options).filter(([name, value]) => name === 'format' || JSON.stringify(value) !== JSON.stringify(usual[name]))
+    .map(([name, value]) => `${snake(name)} => ${literal(name === 'columns' ? rulerText(value as RulerColumn[]) : value)}`).join(', ');
+}
