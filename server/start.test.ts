@@ -63,7 +63,7 @@ describe('the server', () => {
 
     const second = start(4801);
     await ready(second);
-    expect(await (await fetch('http://127.0.0.1:4801/api/storages')).json()).toEqual([{ name: 'here', kind: 'folder' }]);
+    expect(await (await fetch('http://127.0.0.1:4801/api/storages')).json()).toMatchObject([{ name: 'here', kind: 'folder' }]);
   });
 
   it('restarts an engine that was killed; who waited is told, the next query works', async () => {

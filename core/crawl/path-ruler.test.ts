@@ -1,6 +1,6 @@
 import { describe, expect, it } from 'vitest';
 import { LakeError } from '../errors';
-import { parsePattern, splitPattern } from '../folder/path-pattern';
+import { joinDates, parsePattern, splitPattern } from '../folder/path-pattern';
 import { pathRuler } from './path-ruler';
 
 const listed = (...paths: string[]) => paths.map((path) => ({ path, bytes: 10, modified: 0 }));
@@ -37,8 +37,9 @@ describe('the path ruler', () => {
   it('reads a pattern that is given, and offers to join a date', () => {
     const ruler = pathRuler(logs, 'landing/logs', 'landing/logs/{year}/{month}/{day}/{buoy}.log.gz');
     expect(ruler.columns.map(({ name, values }) => [name, values])).toEqual([['year', 1], ['month', 1], ['day', 3], ['buoy', 2]]);
-    expect(ruler.joined).toBe('landing/logs/{date:year}/{date:month}/{date:day}/{buoy}.log.gz');
-    const [date] = pathRuler(logs, 'landing/logs', ruler.joined!).columns;
+    const joined = joinDates(ruler.pattern);
+    expect(joined).toBe('landing/logs/{date:year}/{date:month}/{date:day}/{buoy}.log.gz');
+    const [date] = pathRuler(logs, 'landing/logs', joined!).columns;
     expect(date).toEqual({ name: 'date', type: 'date', values: 3, first: '2026-03-01', last: '2026-03-04', missing: 1, missingSome: ['2026-03-03'] });
   });
 

@@ -39,8 +39,6 @@ export interface PathRuler {
   bytes: number;
   /** The first few files that do not match. */
   leftOver: string[];
-  /** Year, month and day stand as columns of their own that could be one date; the pattern with them joined. */
-  joined: string | null;
 }
 
 const SOME = 12;
@@ -64,7 +62,6 @@ export function pathRuler(all: readonly ObjectInfo[], folder: string, given?: st
     of: files.length,
     bytes: fitting.reduce((sum, { file }) => sum + file.bytes, 0),
     leftOver: matches.filter(({ match }) => !match).slice(0, SOME).map(({ file }) => file.path),
-    joined: joinDates(pattern),
   };
 }
 
@@ -151,14 +148,6 @@ function gaps(first: number, last: number, has: (value: number) => boolean, text
     if (found.some.length < SOME) found.some.push(text(value));
   }
   return found;
-}
-
-function joinDates(pattern: string): string | null {
-  const names = [...pattern.matchAll(/\{([^{}/:]+)\}/g)].map((match) => match[1]!);
-  const part = (name: string) => names.find((each) => each.toLowerCase() === name);
-  const [year, month, day] = [part('year'), part('month'), part('day')];
-  if (!year || !month || !day) return null;
-  return pattern.replace(`{${year}}`, '{date:year}').replace(`{${month}}`, '{date:month}').replace(`{${day}}`, '{date:day}');
 }
 
 function mostFrequent(values: readonly number[]): number | undefined {

@@ -91,3 +91,12 @@ export function splitPattern(full: string): { root: string; pattern: string } {
   const cut = first < 0 ? steps.length - 1 : first;
   return { root: steps.slice(0, cut).join('/'), pattern: steps.slice(cut).join('/') };
 }
+
+/** The pattern with year, month and day, which stand as columns of their own, made one date; null where they do not. */
+export function joinDates(pattern: string): string | null {
+  const names = [...pattern.matchAll(/\{([^{}/:]+)\}/g)].map((match) => match[1]!);
+  const part = (name: string) => names.find((each) => each.toLowerCase() === name);
+  const [year, month, day] = [part('year'), part('month'), part('day')];
+  if (!year || !month || !day) return null;
+  return pattern.replace(`{${year}}`, '{date:year}').replace(`{${month}}`, '{date:month}').replace(`{${day}}`, '{date:day}');
+}

@@ -4,6 +4,7 @@ import Joi from 'joi';
 import { LakeError } from '../../core/errors';
 import { normalPath } from '../../core/storage/paths';
 import type { Inputs, Route } from '../http/routes';
+import { splitPattern } from '../../core/folder/path-pattern';
 import { pathRuler } from '../../core/crawl/path-ruler';
 import { givenOptions } from '../catalog/saved-options';
 import { readOptionsBody } from '../lake/read-options-schema';
@@ -121,7 +122,10 @@ export function storageRoutes({ lake, inspector, database, events, config }: Ser
       params: inStorage, query: Joi.object({ path: storagePath, pattern: Joi.string().max(2000) }),
       handle: async ({ params, query }) => {
         const folder = normalPath(query.path as string);
-        return pathRuler(await lake.storage(params.storage!).store.list(folder), folder, query.pattern as string | undefined);
+        const pattern = query.pattern as string | undefined;
+        // A pattern may begin above the folder that is looked at.
+        const start = pattern === undefined ? folder : [folder, splitPattern(pattern).root].sort((a, b) => a.length - b.length)[0]!;
+        return pathRuler(await lake.storage(params.storage!).store.list(start), start, pattern);
       },
     },
   ];

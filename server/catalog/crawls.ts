@@ -38,6 +38,8 @@ export interface Evidence {
   partial: { column: string; presentIn: number; of: number; firstIn: string }[];
   problems: { path: string; problem: string }[];
   statement: string;
+  /** One of the files, by path. */
+  example: string | null;
   rowsAreEstimated: boolean;
   version: number | null;
 }

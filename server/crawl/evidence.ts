@@ -16,7 +16,7 @@ import type { Inspected } from '../lake/inspect';
 const BUCKETS = 14;
 
 export function noEvidence(files: number): Evidence {
-  return { looked: 0, of: files, known: 0, read: '', columns: [], buckets: [], partitions: [], clashes: [], partial: [], problems: [], statement: '', rowsAreEstimated: false, version: null };
+  return { looked: 0, of: files, known: 0, read: '', columns: [], buckets: [], partitions: [], clashes: [], partial: [], problems: [], statement: '', example: null, rowsAreEstimated: false, version: null };
 }
 
 interface FolderInput {
@@ -54,6 +54,7 @@ export function folderEvidence({ candidate, facts, opened, definition, inference
     partial: inference.partial,
     problems,
     statement: registerStatement(name, definition.fields, { format: definition.options.format, location: place, pattern: definition.pattern }),
+    example: candidate.files[0]?.path ?? null,
     rowsAreEstimated: false,
     version: null,
   };

@@ -13,6 +13,8 @@ import { readHead } from './csv-headers';
 import { folderDefinition } from './files-as-table';
 import { READABLE, type Inspector } from './inspect';
 import type { OpenStorage } from './lake';
+import { meaningOf, type FileMeaning } from './file-meaning';
+import { misfitsOf, type Misfits } from './misfits';
 import { scanRows, type ScanTools } from './scan-rows';
 
 export interface FileLook {
@@ -29,7 +31,11 @@ export interface FileLook {
   rowCount: number | null;
   /** The beginning as text, for text files. */
   lines: string[];
-  parquet: { createdBy: string; rowGroups: { rows: number; bytes: number; columns: number; compression: string }[] } | null;
+  parquet: { createdBy: string; rowGroups: { rows: number; bytes: number; columns: number; compression: string }[]; columns: { name: string; type: string; encodings: string; bytes: number; nulls: number | null; min: string | null; max: string | null }[] } | null;
+  /** What a file of metadata means. */
+  meaning: FileMeaning | null;
+  /** Lines that do not fit how the file is read; null for what has no lines. */
+  misfits: Misfits | null;
   problem: string | null;
 }
 
@@ -41,22 +47,26 @@ export async function lookAtFile(storage: OpenStorage, filePath: string, inspect
   const info = await storage.store.head(filePath);
   if (!info) throw new LakeError('not-found', `There is no file ${filePath} in ${storage.storage.name}.`, { path: filePath });
   const kind = await inspector.kindOf(storage, filePath);
+  const meaning = given ? null : await meaningOf(storage.store, filePath);
   const look: FileLook = {
     name: baseName(filePath), path: filePath, bytes: info.bytes, modified: info.modified, kind,
-    read: '', options: null, columns: [], rows: [], rowCount: null, lines: [], parquet: null, problem: null,
+    read: '', options: null, columns: [], rows: [], rowCount: null, lines: [], parquet: null, meaning, misfits: null, problem: null,
   };
   if (['csv', 'json', 'text', 'xml', 'other'].includes(kind)) look.lines = await firstLines(storage, filePath, given && 'encoding' in given ? given.encoding : 'utf-8');
   if (!given && !READABLE.has(kind)) return { ...look, read: kind === 'other' ? 'Nothing is known of this kind of file.' : `Seems to be ${kind}; there is no reader for it yet.` };
   const [facts] = await inspector.inspect(storage, kind, [info], given ? { given } : {});
   if (!facts || facts.problem) return { ...look, problem: facts?.problem ?? 'The file could not be read.' };
   const { definition } = folderDefinition({ kind: 'files', root: parentPath(filePath), files: [info], fileKind: kind, pattern: '*', partitions: [] }, [facts]);
-  const filled = { ...look, options: definition.options, read: describeOptions(definition.options), columns: definition.fields.map((field) => ({ name: field.name, type: typeName(field.type) })), rowCount: facts.rows ?? null };
+  const filled = { ...look, options: given ?? definition.options, read: describeOptions(definition.options), columns: definition.fields.map((field) => ({ name: field.name, type: typeName(field.type) })), rowCount: facts.rows ?? null };
   try {
     const file = { ...info, partition: {}, constants: {}, partitionStats: () => undefined, stats: () => undefined };
-    const reader = definition.options.format === 'parquet' ? { kind: 'parquet' as const, match: 'name' as const } : { kind: 'text' as const, options: definition.options };
-    const plan = planScan(reader, definition.fields, [file], TRUE);
+    const hasLines = ['csv', 'fixed', 'pattern', 'json'].includes(definition.options.format);
+    // Whatever is said of lines that do not fit, the others are shown, and those are counted.
+    const options = hasLines ? { ...definition.options, misfits: 'set-aside' as const } as ReadOptions : definition.options;
+    const plan = planScan(options.format === 'parquet' ? { kind: 'parquet', match: 'name' } : { kind: 'text', options }, definition.fields, [file], TRUE);
     const rows = await scanRows(inspector, storage, plan, baseName(filePath), (relation) => `SELECT * FROM ${relation} LIMIT ${FIRST_ROWS}`);
-    return { ...filled, rows, parquet: kind === 'parquet' ? await rowGroups(storage, info, inspector) : null };
+    const misfits = hasLines && !(options.format === 'json' && options.shape === 'array') ? await misfitsOf(inspector, storage, plan) : null;
+    return { ...filled, rows, misfits, parquet: kind === 'parquet' ? await rowGroups(storage, info, inspector) : null };
   } catch (error) {
     if (error instanceof LakeError) return { ...filled, problem: error.message };
     throw error;
@@ -78,12 +88,17 @@ async function rowGroups(storage: OpenStorage, info: ObjectInfo, { engine, local
 }
 
 async function groupsOf(engine: EngineCalls, file: string): Promise<FileLook['parquet']> {
-  const [groups, meta] = await Promise.all([
+  const [groups, meta, columns] = await Promise.all([
     engine.call('run', { sql: `SELECT row_group_id, any_value(row_group_num_rows), sum(total_compressed_size)::bigint, count(*), string_agg(DISTINCT compression, ', ') FROM parquet_metadata(${file}) GROUP BY 1 ORDER BY 1` }),
     engine.call('run', { sql: `SELECT created_by FROM parquet_file_metadata(${file})` }),
+    engine.call('run', {
+      sql: `SELECT path_in_schema, any_value(type), string_agg(DISTINCT lower(replace(encodings, '_', ' ')), '; '), sum(total_compressed_size)::bigint, sum(stats_null_count)::bigint, CASE WHEN count(DISTINCT row_group_id) = 1 THEN any_value(stats_min_value) END, CASE WHEN count(DISTINCT row_group_id) = 1 THEN any_value(stats_max_value) END
+            FROM parquet_metadata(${file}) GROUP BY path_in_schema ORDER BY min(column_id)`,
+    }),
   ]);
   return {
     createdBy: String(meta.rows[0]?.[0] ?? ''),
+    columns: (columns.rows as [string, string, string, number, number | null, string | null, string | null][]).map(([name, type, encodings, bytes, nulls, min, max]) => ({ name: name.replaceAll(', ', '.'), type: type.toLowerCase(), encodings, bytes: Number(bytes), nulls: nulls === null ? null : Number(nulls), min, max })),
     rowGroups: (groups.rows as [number, number, number, number, string][]).map(([, rows, bytes, columns, compression]) => ({ rows: Number(rows), bytes: Number(bytes), columns: Number(columns), compression })),
   };
 }

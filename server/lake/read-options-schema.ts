@@ -1,6 +1,6 @@
 /** What a person or a query may say about reading files, checked at the edge. */
 import Joi from 'joi';
-import { checkRuler, parseRuler, rulerText, type RulerColumn } from '../../core/folder/column-ruler';
+import { checkRuler, parseRuler, type RulerColumn } from '../../core/folder/column-ruler';
 import { LakeError } from '../../core/errors';
 import { fullOptions, groupNames, READ_FORMATS, type GivenOptions, type ReadFormat, type ReadOptions } from '../../core/folder/read-options';
 
@@ -50,13 +50,4 @@ export function optionsOfSql(given: Record<string, unknown>): Record<string, unk
   const known = [...new Set(Object.values(BY_FORMAT).flatMap((schema) => Object.keys(schema.describe().keys as Record<string, unknown>)))];
   const plain = (name: string) => name.replaceAll('_', '').toLowerCase();
   return Object.fromEntries(Object.entries(given).map(([name, value]) => [known.find((each) => plain(each) === plain(name)) ?? name, value]));
-}
-
-/** The options as SQL that says the same: `files('…', format => 'csv', delimiter => '|')`; usual values are left out. */
-export function optionsAsSql(options: ReadOptions): string {
-  const usual = fullOptions({ format: options.format }) as unknown as Record<string, unknown>;
-  const snake = (name: string) => name.replace(/[A-Z]/g, (letter) => `_${letter.toLowerCase()}`);
-  const literal = (value: unknown): string => (Array.isArray(value) ? `[${value.map(literal).join(', ')}]` : typeof value === 'string' ? `'${value.replaceAll("'", "''")}'` : String(value));
-  return Object.entries(options).filter(([name, value]) => name === 'format' || JSON.stringify(value) !== JSON.stringify(usual[name]))
-    .map(([name, value]) => `${snake(name)} => ${literal(name === 'columns' ? rulerText(value as RulerColumn[]) : value)}`).join(', ');
 }

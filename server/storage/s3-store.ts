@@ -50,6 +50,8 @@ export class S3Store implements LakeStore {
     readonly settings: S3Settings,
     keys: () => S3Keys,
   ) {
+    // The client would warn on every start that a later version of it wants a later Node.js.
+    process.env.AWS_SDK_JS_NODE_VERSION_SUPPORT_WARNING_DISABLED = 'true';
     const prefix = normalPath(settings.prefix);
     this.uri = `s3://${joinPath(settings.bucket, prefix)}`;
     this.#prefix = prefix === '' ? '' : `${prefix}/`;

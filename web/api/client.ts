@@ -32,3 +32,13 @@ export async function call<T>(path: string, options: { method?: string; body?: u
 export function escapePath(path: string): string {
   return path.split('/').map(encodeURIComponent).join('/');
 }
+
+/** Where a storage's folder, or the file in it, is shown. */
+export function storageLink(storage: string, folder = '', file?: string): { path: string; query: Record<string, string> } {
+  return { path: `/storage/${encodeURIComponent(storage)}${folder === '' ? '' : `/${escapePath(folder)}`}`, query: file === undefined ? {} : { file } };
+}
+
+/** Where a table is opened; `name` is its full name. */
+export function tableLink(name: string): string {
+  return `/tables/${name.split('.').map(encodeURIComponent).join('/')}`;
+}

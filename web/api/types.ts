@@ -1,4 +1,5 @@
 /** What the server's answers hold, as far as pages use it. */
+import type { ReadOptions } from '../../core/folder/read-options';
 import type { ScanCounts } from '../../core/scan/plan';
 
 export type { TimelineEntry } from '../../core/table/contract';
@@ -24,8 +25,54 @@ export interface FileLook {
   rows: unknown[][];
   rowCount: number | null;
   lines: string[];
-  parquet: { createdBy: string; rowGroups: { rows: number; bytes: number; columns: number; compression: string }[] } | null;
+  parquet: { createdBy: string; rowGroups: { rows: number; bytes: number; columns: number; compression: string }[]; columns: { name: string; type: string; encodings: string; bytes: number; nulls: number | null; min: string | null; max: string | null }[] } | null;
+  meaning: FileMeaning | null;
+  misfits: Misfits | null;
+  options: ReadOptions | null;
   problem: string | null;
+}
+
+/** What a file of metadata means: a commit's actions, a table's snapshots; facts may name another file. */
+export interface FileMeaning {
+  title: string;
+  facts: { what: string; text: string; path?: string }[];
+}
+
+export interface Misfits {
+  count: number;
+  lines: number;
+  files: number;
+  of: number;
+  some: { path: string; line: number | null; text: string; why: string }[];
+}
+
+export interface StorageName {
+  name: string;
+  kind: 'folder' | 's3';
+  location: string;
+  settings: { endpoint: string; region: string; bucket: string; prefix: string; addressing: 'path' | 'host' } | null;
+  keys: 'stored' | 'environment' | null;
+}
+
+export interface CheckStep {
+  doing: string;
+  works: boolean;
+  detail: string;
+  millis: number;
+}
+
+export interface SavedOptions {
+  name: string;
+  options: ReadOptions;
+  who: string;
+  at: string;
+  tables: string[];
+}
+
+export interface FilesAccount {
+  files: number;
+  bytes: number;
+  tables: { name: string; managed: boolean; files: number | null; of: number | null; views: string[] }[];
 }
 
 export interface Job {
@@ -61,6 +108,8 @@ export interface Evidence {
   partial: { column: string; presentIn: number; of: number; firstIn: string }[];
   problems: { path: string; problem: string }[];
   statement: string;
+  /** One of the files, by path. */
+  example: string | null;
   rowsAreEstimated: boolean;
   version: number | null;
 }
@@ -76,7 +125,7 @@ export interface Finding {
   files: number;
   bytes: number;
   rows: number | null;
-  definition: { kind: 'folder'; folder: { options: { format: string; header?: boolean }; partitionColumns: string[] } } | { kind: 'lake' } | null;
+  definition: { kind: 'folder'; folder: { options: ReadOptions; readWith?: string; pattern: string; partitionColumns: string[] } } | { kind: 'lake' } | null;
   evidence: Evidence;
 }
 export interface CrawlRun {

@@ -25,7 +25,7 @@ const fileLink = (path: string) => ({ path: `/storage/${encodeURIComponent(props
           <button v-if="finding.definition" class="plain-link" :aria-expanded="correcting" @click="correcting = !correcting">correct it</button>
         </span>
       </header>
-      <CorrectFinding v-if="correcting" :finding="finding" @close="correcting = false" @corrected="correcting = false; $emit('changed')" />
+      <CorrectFinding v-if="correcting" :finding="finding" :storage="run.storage" @close="correcting = false" @corrected="correcting = false; $emit('changed')" />
       <p class="text-muted">
         <RouterLink class="plain-link" :to="`/storage/${encodeURIComponent(run.storage)}/${escapePath(finding.location)}`">{{ finding.location || run.storage }}</RouterLink>,
         {{ plural(finding.files, 'file') }}, {{ bytesText(finding.bytes) }}<template v-if="evidence.looked > 0">; {{ evidence.looked - evidence.known > 0 ? `${countText(evidence.looked - evidence.known)} opened` : 'none opened' }}<template v-if="evidence.known > 0">, {{ countText(evidence.known) }} as before</template><template v-if="evidence.of > evidence.looked">, the rest are taken to be alike</template></template>.

@@ -6,8 +6,8 @@ import { bytesText, timeText, utcText } from '../../design/format';
 import type { FolderEntry } from '../../stores/storage';
 
 const ROW = 29;
-const props = defineProps<{ count: number; entryAt: (index: number) => FolderEntry | undefined; chosen: string; place: string }>();
-const emit = defineEmits<{ open: [entry: FolderEntry] }>();
+const props = defineProps<{ count: number; entryAt: (index: number) => FolderEntry | undefined; chosen: string; marked: readonly string[]; place: string; /** Whether a file belongs to the pattern above, when there is one. */ fits: ((name: string) => boolean) | undefined }>();
+const emit = defineEmits<{ open: [entry: FolderEntry]; mark: [name: string] }>();
 const scroller = ref<HTMLElement>();
 const focused = ref(0);
 const virtualizer = useVirtualizer(computed(() => ({ count: props.count, getScrollElement: () => scroller.value ?? null, estimateSize: () => ROW, overscan: 10 })));
@@ -31,20 +31,21 @@ function choose(index: number): void {
 
 <template>
   <div class="grid min-h-0 grid-rows-[auto_minmax(0,1fr)]">
-    <div class="grid grid-cols-[minmax(0,1fr)_64px_124px] gap-4 border-b border-ink px-3 py-1 font-semibold" aria-hidden="true">
+    <div class="grid grid-cols-[minmax(0,1fr)_64px_124px] gap-4 border-b border-ink py-1 pr-3 pl-[34px] font-semibold" aria-hidden="true">
       <span>Name</span><span class="text-right">Size</span><span>Modified</span>
     </div>
     <div ref="scroller" class="min-h-0 overflow-auto" tabindex="-1" @keydown.down.prevent="move(1)" @keydown.up.prevent="move(-1)">
       <ul class="relative" :style="{ height: `${virtualizer.getTotalSize()}px` }" aria-label="Folders and files">
-        <li v-for="item in virtualizer.getVirtualItems()" :key="item.index" class="absolute w-full" :style="{ transform: `translateY(${item.start}px)`, height: `${ROW}px` }">
+        <li v-for="item in virtualizer.getVirtualItems()" :key="item.index" class="absolute flex w-full items-stretch border-b border-b-hairline" :style="{ transform: `translateY(${item.start}px)`, height: `${ROW}px` }">
+          <span v-if="entryAt(item.index)" class="grid w-6 shrink-0 place-items-center pl-1.5"><input type="checkbox" class="size-3 accent-(--tide)" :checked="marked.includes(entryAt(item.index)!.name)" :aria-label="`Mark ${entryAt(item.index)!.name}`" tabindex="-1" @change="emit('mark', entryAt(item.index)!.name)"></span>
           <button
             v-if="entryAt(item.index)" :data-index="item.index" :tabindex="item.index === focused ? 0 : -1"
-            class="grid h-full w-full grid-cols-[minmax(0,1fr)_64px_124px] items-center gap-4 border-b border-l-[3px] border-b-hairline px-2.5 text-left hover:bg-paper"
+            class="grid h-full min-w-0 flex-1 grid-cols-[minmax(0,1fr)_64px_124px] items-center gap-4 border-l-[3px] px-2 text-left hover:bg-paper"
             :class="entryAt(item.index)!.name === chosen ? 'border-l-tide bg-tide-soft' : 'border-l-transparent'"
             :aria-current="entryAt(item.index)!.name === chosen ? 'true' : undefined" @click="choose(item.index)"
           >
             <template v-for="entry in [entryAt(item.index)!]" :key="entry.name">
-              <span class="mono truncate" :title="entry.name">{{ entry.name }}<span v-if="entry.kind === 'folder'" class="text-muted">/</span></span>
+              <span class="mono truncate" :class="entry.kind === 'file' && fits && !fits(entry.name) ? 'text-muted line-through' : ''" :title="entry.kind === 'file' && fits && !fits(entry.name) ? `${entry.name} does not match the pattern` : entry.name">{{ entry.name }}<span v-if="entry.kind === 'folder'" class="text-muted">/</span></span>
               <template v-if="entry.kind === 'file'">
                 <span class="mono text-right">{{ bytesText(entry.bytes) }}</span>
                 <span class="truncate text-muted" :title="utcText(entry.modified)">{{ timeText(entry.modified) }}</span>

@@ -1,31 +1,51 @@
 <script setup lang="ts">
-/** The connected storages, and a line to connect another. */
+/** The connected storages, and what it takes to connect another. */
 import { ref } from 'vue';
-import { call } from '../../api/client';
-import BaseButton from '../../design/BaseButton.vue';
+import { call, storageLink } from '../../api/client';
+import type { StorageName } from '../../api/types';
 import EmptyState from '../../design/EmptyState.vue';
 import ProblemBox from '../../design/ProblemBox.vue';
 import { useAct } from '../../stores/load';
+import CheckSteps from './CheckSteps.vue';
+import ConnectBucket from './ConnectBucket.vue';
+import ConnectFolder from './ConnectFolder.vue';
 
-defineProps<{ storages: { name: string; kind: string }[] }>();
-const emit = defineEmits<{ connected: [name: string] }>();
-const name = ref('');
-const location = ref('');
+defineProps<{ storages: readonly StorageName[] }>();
+const emit = defineEmits<{ connected: [name: string]; changed: [] }>();
+const connecting = ref<'folder' | 's3'>('folder');
+const checking = ref('');
 const { busy, problem, run } = useAct();
-async function connect(): Promise<void> {
-  if (await run(() => call('/storages', { body: { name: name.value, location: location.value } }))) emit('connected', name.value.trim());
+async function disconnect(name: string): Promise<void> {
+  if (await run(() => call(`/storages/${encodeURIComponent(name)}`, { method: 'DELETE' }))) emit('changed');
 }
+const keyWords = { stored: 'keys stored, sealed', environment: "keys of the server's environment" };
 </script>
 
 <template>
-  <EmptyState v-if="storages.length === 0" title="No storage is connected">Name a folder of this machine below. Its files are read where they are; connecting changes nothing in it.</EmptyState>
-  <ul v-else class="mb-3 max-w-2xl border border-rule bg-card">
-    <li v-for="each in storages" :key="each.name" class="border-b border-hairline last:border-b-0"><RouterLink class="flex items-baseline gap-3 px-4 py-2.5 hover:bg-paper" :to="`/storage/${encodeURIComponent(each.name)}`"><b class="font-semibold">{{ each.name }}</b><span class="text-muted">a local folder</span><span class="plain-link ml-auto">look inside</span></RouterLink></li>
-  </ul>
-  <form class="flex max-w-2xl flex-wrap items-end gap-3 border border-rule bg-card px-4 py-3" aria-label="Connect a folder" @submit.prevent="connect">
-    <label class="grid gap-0.5"><span class="text-muted">Name</span><input v-model="name" required maxlength="60" class="h-[29px] w-36 border border-rule bg-card px-2" placeholder="survey-data" autocomplete="off" spellcheck="false"></label>
-    <label class="grid flex-1 gap-0.5"><span class="text-muted">Folder on this machine, as a full path</span><input v-model="location" required class="mono h-[29px] w-full border border-rule bg-card px-2" placeholder="/data/survey" autocomplete="off" spellcheck="false"></label>
-    <BaseButton :look="storages.length === 0 ? 'strong' : 'plain'" type="submit" :disabled="busy">Connect a folder</BaseButton>
-    <ProblemBox v-if="problem" class="w-full" :problem="problem" />
-  </form>
+  <div class="grid max-w-4xl content-start gap-3 overflow-auto">
+    <EmptyState v-if="storages.length === 0" title="No storage is connected">Name a folder of this machine or a bucket below. Its files are read where they are; connecting changes nothing in it.</EmptyState>
+    <ul v-else class="border border-rule bg-card" aria-label="Storages">
+      <li v-for="each in storages" :key="each.name" class="border-b border-hairline px-4 py-2 last:border-b-0">
+        <div class="flex items-baseline gap-3">
+          <RouterLink class="font-semibold hover:underline" :to="storageLink(each.name)">{{ each.name }}</RouterLink>
+          <span class="text-muted">{{ each.kind === 'folder' ? 'a local folder' : `an object store at ${each.settings?.endpoint}, ${each.keys ? keyWords[each.keys] : ''}` }}</span>
+          <span class="ml-auto flex shrink-0 gap-3">
+            <button class="plain-link" :aria-expanded="checking === each.name" @click="checking = checking === each.name ? '' : each.name">check</button>
+            <button class="plain-link" :disabled="busy" @click="disconnect(each.name)">disconnect</button>
+            <RouterLink class="plain-link" :to="storageLink(each.name)">look inside</RouterLink>
+          </span>
+        </div>
+        <p class="mono text-muted">{{ each.location }}</p>
+        <CheckSteps v-if="checking === each.name" :path="`/storages/${encodeURIComponent(each.name)}/check`" :body="{}" />
+      </li>
+    </ul>
+    <ProblemBox v-if="problem" :problem="problem" />
+    <section class="border border-rule bg-card px-4 py-3" aria-label="Connect a storage">
+      <header class="mb-2 flex items-baseline gap-4"><h2>Connect</h2>
+        <span role="radiogroup" aria-label="Kind of storage" class="flex gap-4"><label v-for="kind in (['folder', 's3'] as const)" :key="kind" class="flex items-center gap-1.5"><input v-model="connecting" type="radio" :value="kind" class="accent-(--tide)">{{ kind === 'folder' ? 'a folder of this machine' : 'an S3-compatible bucket' }}</label></span>
+      </header>
+      <ConnectFolder v-if="connecting === 'folder'" :first="storages.length === 0" @connected="(name) => emit('connected', name)" />
+      <ConnectBucket v-else @connected="(name) => emit('connected', name)" />
+    </section>
+  </div>
 </template>

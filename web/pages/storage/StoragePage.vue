@@ -1,22 +1,34 @@
 <script setup lang="ts">
 import { useDebounceFn } from '@vueuse/core';
-import { computed, watch } from 'vue';
+import { computed, ref, watch } from 'vue';
 import { useRoute, useRouter } from 'vue-router';
-import { call, escapePath } from '../../api/client';
+import { filesAsSql } from '../../../core/folder/options-sql';
+import { parsePattern } from '../../../core/folder/path-pattern';
+import type { ReadOptions } from '../../../core/folder/read-options';
+import { call, storageLink } from '../../api/client';
+import type { StorageName } from '../../api/types';
 import BaseButton from '../../design/BaseButton.vue';
 import FilterInput from '../../design/FilterInput.vue';
-import { bytesText, countText, formatName, plural } from '../../design/format';
+import { bytesText, plural } from '../../design/format';
 import LoadingLine from '../../design/LoadingLine.vue';
 import ProblemBox from '../../design/ProblemBox.vue';
+import TextField from '../../design/TextField.vue';
 import PageFrame from '../../shell/PageFrame.vue';
 import type { PathStep } from '../../shell/PathBar.vue';
 import { useCrawlStart } from '../../stores/crawls';
-import { useLoad } from '../../stores/load';
+import { useLive } from '../../stores/live';
+import { useAct, useLoad } from '../../stores/load';
 import { useFolder, type FolderEntry } from '../../stores/storage';
+import { droppedFiles, useUploads } from '../../stores/uploads';
 import { queryLink } from '../query/link';
+import DefineTable from './DefineTable.vue';
+import FileActs from './FileActs.vue';
 import FileLook from './FileLook.vue';
+import FolderAbout from './FolderAbout.vue';
 import FolderList from './FolderList.vue';
+import PathRuler from './PathRuler.vue';
 import StorageList from './StorageList.vue';
+import UploadList from './UploadList.vue';
 
 const route = useRoute();
 const router = useRouter();
@@ -28,7 +40,9 @@ const filter = computed({
   set: (text) => void router.replace({ query: { ...route.query, filter: text || undefined } }),
 });
 
-const storages = useLoad(() => call<{ name: string; kind: string }[]>('/storages'));
+const chosen = ref<string[]>([]);
+const acting = ref<'move' | 'remove'>();
+const storages = useLoad(() => call<StorageName[]>('/storages'));
 const summary = useLoad(() => call<{ files: number; bytes: number }>(`/storages/${encodeURIComponent(storage.value)}/summary?${new URLSearchParams({ path: path.value })}`));
 const folder = useFolder();
 void storages.reload();
@@ -36,11 +50,20 @@ watch([storage, path], () => {
   summary.value.value = undefined;
   if (storage.value !== '') void summary.reload();
 }, { immediate: true });
-const openSoon = useDebounceFn(() => folder.open(storage.value, path.value, filter.value), 120);
-watch([storage, path], () => storage.value !== '' && folder.open(storage.value, path.value, filter.value), { immediate: true });
+const reopen = () => storage.value !== '' && folder.open(storage.value, path.value, filter.value);
+const openSoon = useDebounceFn(reopen, 120);
+watch([storage, path], () => {
+  chosen.value = [];
+  acting.value = undefined;
+  void reopen();
+}, { immediate: true });
 watch(filter, openSoon);
+useLive((event) => event.topic === 'storage' && event.storage === storage.value && void refresh(), () => void refresh());
+async function refresh(): Promise<void> {
+  await Promise.all([reopen(), storage.value !== '' && summary.reload()]);
+}
 
-const linkTo = (name: string, inside: string) => `/storage/${encodeURIComponent(name)}${inside === '' ? '' : `/${escapePath(inside)}`}`;
+const linkTo = (name: string, inside: string) => storageLink(name, inside).path;
 const steps = computed<PathStep[]>(() => {
   const all = storages.value.value ?? [];
   const parts = path.value.split('/').filter(Boolean);
@@ -51,15 +74,79 @@ const steps = computed<PathStep[]>(() => {
   ];
 });
 const title = computed(() => path.value.split('/').at(-1) || storage.value || 'Storage');
+const kindWords = computed(() => (storages.value.value?.find((each) => each.name === storage.value)?.kind === 's3' ? 'an object store' : 'a local folder'));
+const inFolder = (name: string) => (path.value === '' ? name : `${path.value}/${name}`);
 const tableHere = computed(() => folder.listing.value?.tables.find((table) => table.location === path.value));
-const tablesBelow = computed(() => folder.listing.value?.tables.filter((table) => table.location !== path.value) ?? []);
-const tableLink = (name: string) => `/tables/${name.split('.').map(encodeURIComponent).join('/')}`;
+
+/** Folders that read as values of a partition, or files, can be one table; a folder of tables cannot. */
+const mayBeOneTable = computed(() => path.value !== '' && !['delta', 'iceberg'].includes(tableHere.value?.format ?? '') && (folder.listing.value?.fileCount !== 0 || folder.listing.value.folders.every((name) => /=|^\d+(-\d+)*$/.test(name))));
+const pattern = computed({
+  get: () => (typeof route.query.pattern === 'string' ? route.query.pattern : ''),
+  set: (text) => void router.replace({ query: { ...route.query, pattern: text || undefined } }),
+});
+const defining = ref(false);
+const reading = ref<ReadOptions>();
+const suggested = ref('');
+const wholePattern = computed(() => pattern.value || suggested.value);
+watch([storage, path], () => (defining.value = false));
+async function withPattern(then: () => void): Promise<void> {
+  if (!pattern.value) suggested.value = (await call<{ pattern: string }>(`/storages/${encodeURIComponent(storage.value)}/ruler?${new URLSearchParams({ path: path.value })}`)).pattern;
+  then();
+}
+const querySource = () => (reading.value ? filesAsSql(`${storage.value}:${wholePattern.value}`, reading.value) : `"${storage.value}:${wholePattern.value}"`);
+
+/** Whether a file of this folder is part of the pattern; undefined where there is none to fit. */
+const fits = computed(() => {
+  if (!pattern.value) return undefined;
+  try {
+    const parsed = parsePattern(pattern.value);
+    return (name: string) => parsed.match(inFolder(name)) !== undefined;
+  } catch {
+    return undefined;
+  }
+});
 
 function open(entry: FolderEntry): void {
-  if (entry.kind === 'folder') void router.push(linkTo(storage.value, path.value === '' ? entry.name : `${path.value}/${entry.name}`));
-  else void router.push({ query: { ...route.query, file: entry.name } });
+  if (entry.kind === 'folder') void router.push(linkTo(storage.value, inFolder(entry.name)));
+  else {
+    defining.value = false;
+    void router.push({ query: { ...route.query, file: entry.name } });
+  }
 }
 const { busy: starting, problem: crawlProblem, start: crawl } = useCrawlStart();
+
+function toggle(name: string): void {
+  chosen.value = chosen.value.includes(name) ? chosen.value.filter((each) => each !== name) : [...chosen.value, name];
+  acting.value = undefined;
+}
+async function acted(): Promise<void> {
+  chosen.value = [];
+  acting.value = undefined;
+  await refresh();
+}
+
+const uploads = useUploads();
+const picker = ref<HTMLInputElement>();
+const dragging = ref(false);
+function pick(event: Event): void {
+  const input = event.target as HTMLInputElement;
+  uploads.add(storage.value, [...(input.files ?? [])].map((each) => ({ file: each, path: inFolder(each.webkitRelativePath || each.name) })));
+  input.value = '';
+}
+async function drop(event: DragEvent): Promise<void> {
+  dragging.value = false;
+  if (!event.dataTransfer || storage.value === '') return;
+  uploads.add(storage.value, (await droppedFiles(event.dataTransfer)).map(({ file: each, inside }) => ({ file: each, path: inFolder(inside) })));
+}
+const naming = ref(false);
+const folderName = ref('');
+const { problem: folderProblem, run } = useAct();
+async function makeFolder(): Promise<void> {
+  if (!(await run(() => call(`/storages/${encodeURIComponent(storage.value)}/folders`, { body: { path: inFolder(folderName.value.trim()) } })))) return;
+  naming.value = false;
+  folderName.value = '';
+  await refresh();
+}
 </script>
 
 <template>
@@ -67,42 +154,41 @@ const { busy: starting, problem: crawlProblem, start: crawl } = useCrawlStart();
     <template #title>
       <h1 class="break-all">{{ title }}</h1>
       <span v-if="!storage" class="text-muted">Where the lake's files are. They stay there; nothing is copied or loaded.</span>
-      <span v-if="storage && summary.value.value" class="text-muted">in storage {{ storage }}, a local folder; {{ plural(summary.value.value.files, 'file') }}, {{ bytesText(summary.value.value.bytes) }}</span>
+      <span v-if="storage && summary.value.value" class="text-muted">in storage {{ storage }}, {{ kindWords }}; {{ plural(summary.value.value.files, 'file') }}, {{ bytesText(summary.value.value.bytes) }}</span>
     </template>
     <template v-if="storage && folder.listing.value" #actions>
-      <BaseButton v-if="path" @click="$router.push(queryLink(`SELECT * FROM &quot;${storage}:${path}&quot; LIMIT 100`))">Query these files</BaseButton>
-      <BaseButton look="strong" :disabled="starting" @click="crawl(storage, path)">Crawl this folder</BaseButton>
+      <BaseButton @click="naming = !naming">New folder</BaseButton>
+      <BaseButton @click="picker?.click()">Upload</BaseButton>
+      <input ref="picker" type="file" multiple class="hidden" aria-label="Files to upload" @change="pick">
+      <BaseButton :disabled="starting" @click="crawl(storage, path)">Crawl this folder</BaseButton>
     </template>
+    <form v-if="naming" class="mb-2 flex items-end gap-2.5" aria-label="New folder" @submit.prevent="makeFolder" @keydown.esc="naming = false"><TextField v-model="folderName" mono class="w-72" label="Name of the folder" required /><BaseButton type="submit">Make it</BaseButton><ProblemBox v-if="folderProblem" :problem="folderProblem" /></form>
     <ProblemBox v-if="crawlProblem" class="mb-2" :problem="crawlProblem" />
+    <UploadList />
     <ProblemBox v-if="storages.problem.value" :problem="storages.problem.value" can-retry @retry="storages.reload" />
-    <StorageList v-else-if="!storage && storages.value.value" :storages="storages.value.value" @connected="(name) => router.push(linkTo(name, ''))" />
-    <ProblemBox v-else-if="folder.problem.value" :problem="folder.problem.value" can-retry @retry="folder.open(storage, path, filter)" />
+    <StorageList v-else-if="!storage && storages.value.value" :storages="storages.value.value" @connected="(name) => router.push(linkTo(name, ''))" @changed="storages.reload" />
+    <ProblemBox v-else-if="folder.problem.value" :problem="folder.problem.value" can-retry @retry="reopen" />
     <LoadingLine v-else-if="!folder.listing.value" what="the folder" />
-    <div v-else class="grid min-h-0 flex-1 grid-cols-[minmax(330px,440px)_minmax(0,1fr)] gap-3.5">
-      <section class="grid min-h-0 grid-rows-[auto_minmax(0,1fr)] border border-rule bg-card" aria-label="Folder">
-        <header class="flex items-center gap-3 px-3 pt-1.5">
-          <span class="mono min-w-0 truncate text-muted" :title="`${storage}:${path}`">{{ path || storage }}/</span>
-          <span class="ml-auto shrink-0 text-muted">{{ folder.listing.value.folders.length > 0 ? `${countText(folder.listing.value.folders.length)} folders` : '' }}{{ folder.listing.value.folders.length > 0 && folder.listing.value.fileCount > 0 ? ', ' : '' }}{{ folder.listing.value.fileCount > 0 ? plural(folder.listing.value.fileCount, 'file') : '' }}</span>
-          <FilterInput v-model="filter" label="Filter this folder by name" />
-        </header>
-        <p v-if="folder.count.value === 0" class="px-3 py-3 text-muted">{{ filter ? `Nothing here has “${filter}” in its name.` : 'This folder is empty.' }}</p>
-        <FolderList v-else :count="folder.count.value" :entry-at="folder.entryAt" :chosen="file" :place="`${storage}:${path}`" @open="open" />
-      </section>
-      <FileLook v-if="file" :storage="storage" :path="path === '' ? file : `${path}/${file}`" />
-      <section v-else class="overflow-auto border border-rule bg-card px-4 py-3" aria-label="About this folder">
-        <template v-if="tableHere">
-          <h2>This folder is a table</h2>
-          <p class="mt-1"><RouterLink class="plain-link font-semibold" :to="tableLink(tableHere.name)">{{ tableHere.name }}</RouterLink>, {{ formatName(tableHere.format) }}. Its files belong together: open the table to read it at any of its versions.</p>
-        </template>
-        <template v-else>
-          <h2>Choose a file to look into it</h2>
-          <p class="mt-1 text-muted">Its format is guessed from its first bytes and lines, and the first rows are shown. Crawl the folder to find all tables in it; nothing is registered before you say so.</p>
-        </template>
-        <template v-if="tablesBelow.length > 0">
-          <h3 class="mt-5 mb-1 font-semibold text-muted">Tables below this folder</h3>
-          <ul><li v-for="table in tablesBelow" :key="table.name" class="flex gap-3 border-t border-hairline py-1"><RouterLink class="plain-link" :to="tableLink(table.name)">{{ table.name }}</RouterLink><span class="text-muted">{{ formatName(table.format) }}</span><span class="mono ml-auto text-muted">{{ table.location }}</span></li></ul>
-        </template>
-      </section>
-    </div>
+    <template v-else>
+      <PathRuler v-if="mayBeOneTable || pattern" v-model:pattern="pattern" :storage="storage" :path="path" @query="withPattern(() => router.push(queryLink(`SELECT * FROM ${querySource()} LIMIT 100`)))" @define="withPattern(() => (defining = true))" />
+      <div class="grid min-h-0 flex-1 grid-cols-[minmax(330px,440px)_minmax(0,1fr)] gap-3.5" @dragover.prevent="dragging = true" @dragleave.self="dragging = false" @drop.prevent="drop">
+        <section class="grid min-h-0 grid-rows-[auto_minmax(0,1fr)_auto] border bg-card" :class="dragging ? 'border-tide outline-2 outline-tide' : 'border-rule'" aria-label="Folder">
+          <header class="flex items-center gap-3 px-3 pt-1.5">
+            <span class="mono min-w-0 truncate text-muted" :title="`${storage}:${path}`">{{ dragging ? 'drop to upload into' : '' }} {{ path || storage }}/</span>
+            <span class="ml-auto shrink-0 text-muted">{{ folder.listing.value.folders.length > 0 ? plural(folder.listing.value.folders.length, 'folder') : '' }}{{ folder.listing.value.folders.length > 0 && folder.listing.value.fileCount > 0 ? ', ' : '' }}{{ folder.listing.value.fileCount > 0 ? plural(folder.listing.value.fileCount, 'file') : '' }}</span>
+            <FilterInput v-model="filter" label="Filter this folder by name" />
+          </header>
+          <p v-if="folder.count.value === 0" class="px-3 py-3 text-muted">{{ filter ? `Nothing here has “${filter}” in its name.` : 'This folder is empty. Drop files here to upload them.' }}</p>
+          <FolderList v-else :count="folder.count.value" :entry-at="folder.entryAt" :chosen="file" :marked="chosen" :place="`${storage}:${path}`" :fits="fits" @open="open" @mark="toggle" />
+          <footer v-if="chosen.length > 0" class="max-h-[60vh] overflow-auto">
+            <p class="flex items-center gap-3 border-t border-ink px-3 py-1.5"><b>{{ chosen.length === 1 ? chosen[0] : `${chosen.length} marked` }}</b><button v-if="chosen.length === 1" class="plain-link" @click="acting = 'move'">move or rename</button><button class="plain-link" @click="acting = 'remove'">remove</button><button class="plain-link ml-auto" @click="chosen = []">unmark</button></p>
+            <FileActs v-if="acting" :key="`${acting} ${chosen.join()}`" :storage="storage" :paths="chosen.map(inFolder)" :act="acting" @close="acting = undefined" @done="acted" />
+          </footer>
+        </section>
+        <DefineTable v-if="defining" :storage="storage" :pattern="wholePattern" :reading="reading" @close="defining = false" />
+        <FileLook v-else-if="file" :storage="storage" :path="inFolder(file)" @reading="(options) => (reading = options)" />
+        <FolderAbout v-else :listing="folder.listing.value" />
+      </div>
+    </template>
   </PageFrame>
 </template>

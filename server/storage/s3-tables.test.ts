@@ -1,0 +1,94 @@
+/** Tables on an object store that is busy, broken and cut off: commits lose nothing, and rows are read through local copies. */
+import { readdirSync } from 'node:fs';
+import path from 'node:path';
+import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import { append as appendDelta, createDeltaTable } from '../../core/delta/operations';
+import { DeltaTable } from '../../core/delta/table';
+import { append as appendIceberg, createIcebergTable } from '../../core/iceberg/operations';
+import { FilePointer } from '../../core/iceberg/pointer';
+import { IcebergTable } from '../../core/iceberg/table';
+import { field } from '../../core/schema/types';
+import { testPorts } from '../../core/testing/ports';
+import { EngineRowFiles } from '../engine/row-files';
+import { Inspector } from '../lake/inspect';
+import { LocalFiles } from '../lake/local-files';
+import { ObjectStoreStandIn } from '../standins/object-store';
+import { asStorage, readTable, temporaryFolder } from '../testing/lake-tools';
+import { LocalEngine } from '../testing/local-engine';
+import { S3Store } from './s3-store';
+
+let engine: LocalEngine;
+let store: S3Store;
+const folder = temporaryFolder();
+const keys = { accessKeyId: 'k', secretAccessKey: 's', rights: ['list', 'read', 'write', 'delete'] as const };
+const standIn = new ObjectStoreStandIn(path.join(folder.path, 'store'), [keys]);
+const schema = { fields: [field('n', 'long', { id: 1 }), field('name', 'string', { id: 2 })] };
+const WRITERS = 6;
+
+beforeAll(async () => {
+  engine = await LocalEngine.start();
+  standIn.addBucket('bay');
+  store = new S3Store({ endpoint: await standIn.listen(0), region: 'bay-1', bucket: 'bay', prefix: 'lake', addressing: 'path' }, () => keys);
+});
+afterAll(async () => {
+  await standIn.close();
+  folder.remove();
+});
+
+async function rowsOf(name: string, n: number) {
+  return new EngineRowFiles(engine, store).write({ sql: `SELECT ${n}::BIGINT AS n, 'writer ${n}' AS name`, path: `${name}/data/${n}.parquet`, schema });
+}
+
+describe.each(['delta', 'iceberg'] as const)('a %s table on an object store', (format) => {
+  it('takes the appends of writers at once, through every fault, and reads them back', async () => {
+    standIn.faults = {};
+    const table = format === 'delta' ? new DeltaTable(store, 'd', 't') : new IcebergTable(store, 'i', 't', new FilePointer(store, 'i'));
+    if (table instanceof DeltaTable) await createDeltaTable(table, { schema: { fields: schema.fields.map(({ id: _, ...rest }) => rest) } }, testPorts(1));
+    else await createIcebergTable(table, { schema }, testPorts(1));
+    standIn.faults = { throttleEvery: 9, failEvery: 13, loseAnswerEvery: 7, cutEvery: 5 };
+    await Promise.all(Array.from({ length: WRITERS }, async (_, n) => {
+      const file = await rowsOf(format === 'delta' ? 'd' : 'i', n);
+      const own = testPorts(100 + n);
+      if (format === 'delta') await appendDelta(new DeltaTable(store, 'd', 't'), [file], own);
+      else await appendIceberg(new IcebergTable(store, 'i', 't', new FilePointer(store, 'i')), [file], own);
+    }));
+    const { rows } = await readTable(engine, store, table, { sql: 'SELECT n, name FROM t ORDER BY n' });
+    expect(rows).toEqual(Array.from({ length: WRITERS }, (_, n) => [n, `writer ${n}`]));
+  }, 60_000);
+});
+
+describe('local copies', () => {
+  it('are made once, and the longest unused go when the limit is passed', async () => {
+    standIn.faults = {};
+    for (let n = 0; n < 4; n++) await rowsOf('c', n);
+    const files = await store.list('c');
+    const bytes = files[0]!.bytes;
+    const cache = path.join(folder.path, 'copies');
+    const local = new LocalFiles(cache, bytes * 2.5);
+    const storage = asStorage(store);
+    const gets = () => standIn.counts.GET ?? 0;
+    (await local.lease(storage, files.slice(0, 2))).release();
+    const before = gets();
+    (await local.lease(storage, files.slice(0, 2))).release();
+    expect(gets()).toBe(before);
+    const held = await local.lease(storage, files);
+    expect(files.every((file) => held.pathOf(file).startsWith(cache))).toBe(true);
+    expect(local.bytes).toBe(bytes * 4); // what is held stays, whatever the limit
+    held.release();
+    expect(local.bytes).toBe(bytes * 2);
+    expect(new LocalFiles(cache, bytes * 2.5).bytes).toBe(bytes * 2);
+    expect(readdirSync(cache, { recursive: true, encoding: 'utf8' }).filter((name) => name.endsWith('.part'))).toEqual([]);
+  });
+
+  it('are not made for a crawl, which reads footers alone', async () => {
+    const copies = path.join(folder.path, 'none');
+    const facts = await new Inspector(engine, new LocalFiles(copies, 1e9)).inspect(asStorage(store), 'parquet', await store.list('c'));
+    expect(facts.map(({ rows, columns }) => [rows, columns.map((column) => column.name)])).toEqual([0, 1, 2, 3].map(() => [1, ['n', 'name']]));
+    expect(readdirSync(copies)).toEqual([]);
+  });
+
+  it('are refused when the file is not as it was listed', async () => {
+    const [file] = await store.list('c');
+    await expect(new LocalFiles(path.join(folder.path, 'changed'), 1e9).lease(asStorage(store), [{ ...file!, bytes: file!.bytes + 1 }])).rejects.toMatchObject({ kind: 'bad-file', message: expect.stringContaining('changed, or cut short') as string });
+  });
+});
