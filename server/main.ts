@@ -7,8 +7,13 @@ import { createApp } from './app';
 import { Database } from './catalog/database';
 import { ReceiptBook } from './catalog/receipt-book';
 import { RelationNames } from './catalog/relation-names';
+import { listRelations } from './catalog/relations';
 import { ConfigError, readConfig, type Config } from './config';
+import { additionsOf } from './crawl/after-run';
+import { LakeError } from '../core/errors';
 import { Crawler } from './crawl/crawler';
+import { registerFinding } from './crawl/register';
+import { Schedules } from './crawl/schedules';
 import { makeDemo } from './demo/make-demo';
 import { Engine } from './engine/engine';
 import { Events } from './events';
@@ -79,18 +84,35 @@ async function start(args: readonly string[], onStop: (stop: () => Promise<void>
   const names = new RelationNames(database, events);
   const receipts = new ReceiptBook(database, events, log);
   onStop(() => receipts.settled());
+  const queries = new Queries(lake, files, queryEngine, names, receipts, config, local);
+  const crawler = new Crawler(lake, inspector, jobs, events, {
+    database, statements: queries.statements,
+    async registerAdditions(runId, who) {
+      const additions = await additionsOf(database, runId, await listRelations(database));
+      // One whose name is taken, say, stays for somebody to decide on.
+      const done = await Promise.all(additions.map((each) => registerFinding(database, each, who).then(() => 1, (error: unknown) => {
+        if (error instanceof LakeError) return 0;
+        throw error;
+      })));
+      if (additions.length > 0) events.tell({ topic: 'catalog' });
+      return done.reduce<number>((sum, each) => sum + each, 0);
+    },
+  });
   const services: Services = {
     config, log, database, events, jobs, lake, inspector, files, queryEngine, workEngine, readiness,
     names, receipts, local, uploads: new Uploads(path.join(config.home, 'uploads')),
-    queries: new Queries(lake, files, queryEngine, names, receipts, config, local),
-    crawler: new Crawler(lake, inspector, jobs, events),
+    queries,
+    crawler, schedules: new Schedules(database, crawler, `${config.person}, by schedule`, log),
   };
   if (config.demo) {
     await makeDemo(services, say);
     await startStandIns(services, onStop);
   }
   app.serve(services);
+  await services.schedules.refresh();
+  onStop(() => services.schedules.stop());
   readiness.ready();
+  await crawler.resume();
   say(`Kind Harbor is at http://${config.host.includes(':') ? `[${config.host}]` : config.host}:${config.port}`);
 }
 

@@ -5,6 +5,7 @@ import type { ReceiptBook } from './catalog/receipt-book';
 import type { RelationNames } from './catalog/relation-names';
 import type { Config } from './config';
 import type { Crawler } from './crawl/crawler';
+import type { Schedules } from './crawl/schedules';
 import type { Engine } from './engine/engine';
 import type { Events } from './events';
 import type { Jobs } from './jobs/jobs';
@@ -33,5 +34,6 @@ export interface Services {
   queries: Queries;
   uploads: Uploads;
   crawler: Crawler;
+  schedules: Schedules;
   readiness: Readiness;
 }

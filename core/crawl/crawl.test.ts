@@ -4,7 +4,7 @@ import { guessDelimiter } from './delimiters';
 import { groupFiles } from './group';
 import { inferColumns, inferPartitionType } from './infer';
 import { kindByBytes } from './kinds';
-import { proposedName, tableName } from './names';
+import { tableName } from './names';
 
 const listed = (...paths: string[]) => paths.map((path) => ({ path, bytes: path.endsWith('empty') ? 0 : 10, modified: 0 }));
 const found = (...paths: string[]) => groupFiles(listed(...paths), 'lake').map((each) => [each.root, each.kind, each.kind === 'files' ? each.pattern : each.files.length]);
@@ -69,10 +69,5 @@ describe('sniffing text', () => {
 describe('proposing names', () => {
   it.each([['bottle-sheets', 'bottle_sheets'], ['2026 Übersicht.csv.gz', 't_2026_übersicht'], ['"; drop--', 'drop'], ['---', 'table']])('%s becomes %s', (step, name) => {
     expect(tableName(step)).toBe(name);
-  });
-
-  it('takes the namespace from the first folder, or the storage', () => {
-    expect(proposedName('landing/soundings', 'tern-bay')).toEqual({ namespace: 'landing', name: 'soundings' });
-    expect(proposedName('soundings', 'tern-bay')).toEqual({ namespace: 'tern_bay', name: 'soundings' });
   });
 });

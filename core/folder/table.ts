@@ -16,6 +16,8 @@ export interface FolderDefinition {
   /** Relative to the table's root, see path-pattern. */
   pattern: string;
   options: ReadOptions;
+  /** What the files showed when this was registered, in the order of `fields`; those may have been corrected since. */
+  found?: Field[];
   /** Name of the saved options that these are a copy of. */
   readWith?: string;
   /** Columns in the files, then those from the path. */

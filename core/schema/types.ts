@@ -60,6 +60,9 @@ export function leaves(fields: readonly Field[], prefix: string[] = []): { path:
 }
 
 export function sameType(a: LogicalType, b: LogicalType): boolean {
+  if (a === b) return true;
+  if (a.kind !== b.kind) return false;
+  if (!isNested(a) && a.kind !== 'decimal' && a.kind !== 'fixed') return true;
   return JSON.stringify(shape(a)) === JSON.stringify(shape(b));
 }
 

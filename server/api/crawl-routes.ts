@@ -1,22 +1,27 @@
+import cronstrue from 'cronstrue';
 import Joi from 'joi';
+import { checkGlobs, USUAL_SAMPLE, type CrawlDefinition } from '../../core/crawl/definition';
 import { LakeError } from '../../core/errors';
 import { normalPath } from '../../core/storage/paths';
-import { correctFinding, decide, findFinding, findRun, listCrawls, markRegistered, type Decision, type Finding } from '../catalog/crawls';
-import { createRelation, getRelation, listRelations, redefineRelation } from '../catalog/relations';
-import type { Route } from '../http/routes';
+import { changeCrawl, createCrawl, deleteCrawl, findRun, getCrawl, listCrawls, listRuns } from '../catalog/crawls';
+import { closeDrift, listDrift } from '../catalog/drifts';
+import { correctFinding, decide, findFinding, findingsOf, type Decision } from '../catalog/findings';
 import { givenOptions } from '../catalog/saved-options';
+import { corrected, type Correction } from '../crawl/correct';
+import { registerFinding } from '../crawl/register';
+import { checkSchedule } from '../crawl/schedules';
+import type { Route } from '../http/routes';
 import { readOptionsBody } from '../lake/read-options-schema';
 import type { Services } from '../services';
-import { corrected, type Correction } from '../crawl/correct';
 import { name, rowId, sqlName, storagePath } from './schemas';
 
-export function crawlRoutes({ crawler, database, lake, events, config, inspector }: Services): Route[] {
-  const tools = { engine: inspector.engine, local: inspector.local };
+export function crawlRoutes({ crawler, schedules, database, lake, events, config, inspector }: Services): Route[] {
+  const tools = { engine: inspector.engine, local: inspector.local, inspector };
   /** A finding that can still be decided and corrected. */
   const openFinding = async (id: number) => {
     const finding = await findFinding(database, id);
     if (!finding) throw new LakeError('not-found', `There is no finding ${id}.`);
-    if (finding.decision === 'registered') throw new LakeError('conflict', `${finding.namespace}.${finding.name} is registered already.`);
+    if (finding.decision === 'registered' || finding.decision === 'unregistered') throw new LakeError('conflict', `${finding.namespace}.${finding.name} is ${finding.decision} already.`);
     return finding;
   };
   const runOf = async (id: number) => {
@@ -24,20 +29,95 @@ export function crawlRoutes({ crawler, database, lake, events, config, inspector
     if (!run) throw new LakeError('not-found', `There is no crawl run ${id}.`);
     return run;
   };
+  const globs = Joi.array().items(Joi.string().trim().min(1).max(300)).max(50).default([]);
+  const definition = {
+    name: Joi.string().trim().min(1).max(200).required(),
+    folders: Joi.array().items(Joi.object({ storage: name.required(), folder: storagePath, include: globs, exclude: globs })).min(1).max(50).required(),
+    namespace: sqlName.allow('').default(''), prefix: Joi.string().trim().allow('').max(60).default(''), naming: Joi.string().valid('folder', 'path').default('folder'),
+    sample: Joi.number().integer().min(1).max(1000).default(USUAL_SAMPLE), findings: Joi.string().valid('ask', 'additions').default('ask'), schedule: Joi.string().trim().max(100).allow(null).default(null),
+  };
+  /** Fails at once where a storage is not there or a rule cannot be read. */
+  const definitionOf = ({ name: _, ...rest }: Record<string, unknown>): CrawlDefinition => {
+    const given = rest as unknown as CrawlDefinition;
+    const folders = given.folders.map((each) => ({ ...each, storage: lake.storage(each.storage).storage.name, folder: normalPath(each.folder) }));
+    folders.forEach(checkGlobs);
+    if (given.schedule !== null) checkSchedule(given.schedule);
+    return { ...given, folders };
+  };
+  const crawlId = Joi.object({ crawl: rowId.required() });
   return [
-    { method: 'get', path: '/crawls', summary: 'Crawls with their last outcome', answer: 'Crawls', handle: () => listCrawls(database) },
     {
-      method: 'post', path: '/crawls', summary: 'Crawl a folder', answer: 'The run that was started; nothing is registered by it',
+      method: 'get', path: '/crawls', summary: 'Crawls with their last outcome', answer: 'Crawls; a schedule is told in words too',
+      handle: async () => (await listCrawls(database)).map((crawl) => ({ ...crawl, scheduleWords: scheduleWords(crawl.definition.schedule) })),
+    },
+    {
+      method: 'post', path: '/crawls', summary: 'Crawl a folder by the usual rules', answer: 'The run that was started; nothing is registered by it',
       body: Joi.object({ storage: name.required(), folder: storagePath }),
       handle: async ({ body }) => {
-        const { runId, job } = await crawler.start(body.storage as string, normalPath(body.folder as string), config.person);
+        const { runId, job } = await crawler.startFolder(body.storage as string, normalPath(body.folder as string), config.person);
+        return { runId, jobId: job.id };
+      },
+    },
+    {
+      method: 'post', path: '/crawls/define', summary: 'Define a crawl: folders, names, what to do with findings, when', answer: 'Its id',
+      body: Joi.object(definition),
+      handle: async ({ body }) => {
+        const id = await createCrawl(database, body.name as string, definitionOf(body), config.person);
+        await schedules.refresh();
+        return { id };
+      },
+    },
+    {
+      method: 'post', path: '/crawls/schedule-words', summary: 'A schedule in words', answer: 'Words, or what is wrong with it',
+      body: Joi.object({ schedule: Joi.string().trim().max(100).required() }),
+      handle: async ({ body }) => {
+        checkSchedule(body.schedule as string);
+        return { words: scheduleWords(body.schedule as string) };
+      },
+    },
+    {
+      method: 'get', path: '/crawls/{crawl}', summary: 'A crawl with its history', answer: 'Its rules, and its runs, newest first',
+      params: crawlId,
+      handle: async ({ params }) => {
+        const crawl = await getCrawl(database, Number(params.crawl));
+        return { ...crawl, scheduleWords: scheduleWords(crawl.definition.schedule), runs: await listRuns(database, crawl.id, 100) };
+      },
+    },
+    {
+      method: 'put', path: '/crawls/{crawl}', summary: 'Change a crawl', answer: 'The crawl',
+      params: crawlId, body: Joi.object(definition),
+      handle: async ({ params, body }) => {
+        const { id } = await getCrawl(database, Number(params.crawl));
+        await changeCrawl(database, id, body.name as string, definitionOf(body), config.person);
+        await schedules.refresh();
+        return getCrawl(database, id);
+      },
+    },
+    {
+      method: 'delete', path: '/crawls/{crawl}', summary: 'Forget a crawl with its runs and findings; what was registered stays', answer: 'Its name',
+      params: crawlId,
+      handle: async ({ params }) => {
+        const crawl = await getCrawl(database, Number(params.crawl));
+        await deleteCrawl(database, crawl, config.person);
+        await schedules.refresh();
+        return { forgotten: crawl.name };
+      },
+    },
+    {
+      method: 'post', path: '/crawls/{crawl}/run', summary: 'Run a crawl now', answer: 'The run that was started',
+      params: crawlId,
+      handle: async ({ params }) => {
+        const { runId, job } = await crawler.start(Number(params.crawl), config.person);
         return { runId, jobId: job.id };
       },
     },
     {
       method: 'get', path: '/crawl-runs/{run}', summary: 'A run with its findings', answer: 'The run; findings that need a decision first',
       params: Joi.object({ run: rowId.required() }),
-      handle: ({ params }) => runOf(Number(params.run)),
+      handle: async ({ params }) => {
+        const run = await runOf(Number(params.run));
+        return { ...run, findings: await findingsOf(database, run.id) };
+      },
     },
     {
       method: 'patch', path: '/findings/{finding}', summary: 'Decide on a finding', answer: 'The finding',
@@ -47,6 +127,7 @@ export function crawlRoutes({ crawler, database, lake, events, config, inspector
         const finding = await openFinding(Number(params.finding));
         if (body.decision === 'register' && !finding.definition) throw new LakeError('conflict', 'There is nothing in this finding that could be registered.');
         await decide(database, finding, body.decision as Decision, config.person);
+        if (finding.relationId !== null && String(body.decision).startsWith('leave-out')) await closeDrift(database, finding.relationId, 'left as it was', config.person);
         return findFinding(database, finding.id);
       },
     },
@@ -58,20 +139,20 @@ export function crawlRoutes({ crawler, database, lake, events, config, inspector
         const finding = await openFinding(Number(params.finding));
         const options = await givenOptions(database, body);
         const correction = { ...(body as Correction), ...(options ? { options } : {}) };
-        await correctFinding(database, finding.id, await corrected(finding, correction, lake.storage(finding.storage), { ...tools, inspector }));
+        await correctFinding(database, finding.id, await corrected(finding, correction, lake.storage(finding.storage), tools));
         return findFinding(database, finding.id);
       },
     },
     {
-      method: 'post', path: '/crawl-runs/{run}/register', summary: 'Register what was decided on', answer: 'What was registered, and what could not be with the reason',
+      method: 'post', path: '/crawl-runs/{run}/register', summary: 'Carry out what was decided on', answer: 'What was registered or taken out, and what could not be with the reason',
       params: Joi.object({ run: rowId.required() }),
       handle: async ({ params }) => {
         const run = await runOf(Number(params.run));
         const registered: string[] = [];
         const failed: { name: string; problem: string }[] = [];
-        for (const finding of run.findings.filter((each) => each.decision === 'register' && each.definition)) {
+        for (const finding of (await findingsOf(database, run.id)).filter((each) => each.decision === 'register' && each.definition)) {
           try {
-            registered.push(await register(finding, run.storage));
+            registered.push(await registerFinding(database, finding, config.person));
           } catch (error) {
             if (!(error instanceof LakeError)) throw error;
             failed.push({ name: `${finding.namespace}.${finding.name}`, problem: error.message });
@@ -82,21 +163,15 @@ export function crawlRoutes({ crawler, database, lake, events, config, inspector
         return { registered, failed };
       },
     },
+    {
+      method: 'get', path: '/drift', summary: 'Changes of columns and types that crawls saw in registered tables', answer: 'Entries, newest first',
+      query: Joi.object({ table: Joi.string().max(500), limit: Joi.number().integer().min(1).max(1000).default(200) }),
+      handle: ({ query }) => listDrift(database, query.table as string | undefined, query.limit as number),
+    },
   ];
+}
 
-  async function register(finding: Finding, storage: string): Promise<string> {
-    const fullName = `${finding.namespace}.${finding.name}`;
-    if (finding.relationId !== null) {
-      const relation = (await listRelations(database)).find((each) => each.id === finding.relationId);
-      if (!relation) throw new LakeError('not-found', `${fullName} has left the catalog since the crawl.`);
-      await redefineRelation(database, relation, finding.definition!, config.person);
-      await markRegistered(database, finding.id, relation.id);
-      return fullName;
-    }
-    await createRelation(database, {
-      namespace: finding.namespace, name: finding.name, kind: 'table', format: finding.format as never, storageId: lake.storage(storage).storage.id, location: finding.location, definition: finding.definition!,
-    }, config.person);
-    await markRegistered(database, finding.id, (await getRelation(database, finding.namespace, finding.name)).id);
-    return fullName;
-  }
+function scheduleWords(schedule: string | null): string | null {
+  if (schedule === null) return null;
+  return `${cronstrue.toString(schedule, { use24HourTimeFormat: true, verbose: false })}, UTC`;
 }

@@ -1,86 +1,98 @@
-/** Crawls, their runs and findings, and what files said of themselves. */
-import type { ObjectInfo } from '../../core/storage/object-store';
-import type { Inspected } from '../lake/inspect';
-import type { Database, Sql } from './database';
-import type { RelationDefinition } from './relations';
+/** Crawls by name, and their runs. */
+import type { CrawlDefinition } from '../../core/crawl/definition';
+import { LakeError } from '../../core/errors';
+import { DatabaseError, UNIQUE_VIOLATION, type Database, type Sql } from './database';
+import { recordRevision } from './revisions';
 
-export type FindingStatus = 'new' | 'changed' | 'unchanged' | 'clash' | 'no-shape' | 'unreadable';
-export type Decision = 'register' | 'leave-out' | 'leave-out-always' | 'undecided' | 'registered';
-
-export interface Finding {
-  id: number;
-  runId: number;
-  location: string;
-  namespace: string;
-  name: string;
-  status: FindingStatus;
-  decision: Decision;
-  format: string | null;
-  summary: string;
-  files: number;
-  bytes: number;
-  rows: number | null;
-  definition: RelationDefinition | null;
-  evidence: Evidence;
-  relationId: number | null;
-}
-
-/** Why a finding is what it is, for people to judge. */
-export interface Evidence {
-  looked: number;
-  of: number;
-  known: number;
-  read: string;
-  columns: { name: string; type: string; presence: number[]; clash: boolean; fromPath: boolean; isNew: boolean }[];
-  buckets: string[];
-  partitions: { name: string; type: string; values: number; first: string | null; last: string | null }[];
-  clashes: { column: string; types: { type: string; files: number; example: string }[] }[];
-  partial: { column: string; presentIn: number; of: number; firstIn: string }[];
-  problems: { path: string; problem: string }[];
-  statement: string;
-  /** One of the files, by path. */
-  example: string | null;
-  rowsAreEstimated: boolean;
-  version: number | null;
-}
+export type RunCause = 'asked' | 'schedule' | 'restart';
 
 export interface CrawlRun {
   id: number;
   crawlId: number;
-  storage: string;
-  folder: string;
+  crawl: string;
+  definition: CrawlDefinition;
   jobId: string | null;
+  askedAt: string | null;
   startedAt: string;
   finishedAt: string | null;
+  who: string;
+  cause: RunCause;
+  /** Files listed, and opened. */
   files: number;
   opened: number;
+  /** Findings, those that wait for a decision, and tables that the run registered by itself. */
+  found: number;
+  undecided: number;
+  added: number;
+  problem: string | null;
 }
 
 export interface Crawl {
   id: number;
-  storage: string;
-  folder: string;
-  lastRun: { id: number; startedAt: string; finishedAt: string | null; files: number; opened: number; findings: number; undecided: number } | null;
+  name: string;
+  definition: CrawlDefinition;
+  lastRun: CrawlRun | null;
 }
+
+const RUN = `r.id, r.crawl_id AS "crawlId", c.name AS crawl, c.definition, r.job_id AS "jobId", r.asked_at AS "askedAt", r.started_at AS "startedAt", r.finished_at AS "finishedAt", r.who, r.cause, r.files, r.opened, r.added, r.problem,
+  (SELECT count(*)::int FROM finding f WHERE f.run_id = r.id) AS found, (SELECT count(*)::int FROM finding f WHERE f.run_id = r.id AND f.decision = 'undecided') AS undecided
+  FROM crawl_run r JOIN crawl c ON c.id = r.crawl_id`;
 
 export async function listCrawls(sql: Sql): Promise<Crawl[]> {
-  const rows = await sql.query<{ id: number; storage: string; folder: string; run: Crawl['lastRun'] }>(`
-    SELECT c.id, s.name AS storage, c.folder, (
-      SELECT json_build_object('id', r.id, 'startedAt', r.started_at, 'finishedAt', r.finished_at, 'files', r.files, 'opened', r.opened,
-               'findings', (SELECT count(*) FROM finding f WHERE f.run_id = r.id),
-               'undecided', (SELECT count(*) FROM finding f WHERE f.run_id = r.id AND f.decision IN ('undecided')))
-      FROM crawl_run r WHERE r.crawl_id = c.id ORDER BY r.id DESC LIMIT 1) AS run
-    FROM crawl c JOIN storage s ON s.id = c.storage_id ORDER BY s.name, c.folder`);
-  return rows.map(({ run, ...rest }) => ({ ...rest, lastRun: run }));
+  const [crawls, runs] = await Promise.all([
+    sql.query<Omit<Crawl, 'lastRun'>>('SELECT id, name, definition FROM crawl ORDER BY lower(name)'),
+    sql.query<CrawlRun>(`SELECT ${RUN} WHERE r.id IN (SELECT max(id) FROM crawl_run GROUP BY crawl_id)`),
+  ]);
+  return crawls.map((crawl) => ({ ...crawl, lastRun: runs.find((run) => run.crawlId === crawl.id) ?? null }));
 }
 
-export async function ensureCrawl(sql: Sql, storageId: number, folder: string): Promise<number> {
-  const [row] = await sql.query<{ id: number }>('INSERT INTO crawl (storage_id, folder) VALUES ($1, $2) ON CONFLICT (storage_id, folder) DO UPDATE SET folder = EXCLUDED.folder RETURNING id', [storageId, folder]);
+/** Fails with `not-found`. */
+export async function getCrawl(sql: Sql, id: number): Promise<Omit<Crawl, 'lastRun'>> {
+  const [found] = await sql.query<Omit<Crawl, 'lastRun'>>('SELECT id, name, definition FROM crawl WHERE id = $1', [id]);
+  if (!found) throw new LakeError('not-found', `There is no crawl ${id}.`);
+  return found;
+}
+
+/** The crawl of that name; made with `definition` when there is none. */
+export async function ensureCrawl(sql: Sql, name: string, definition: CrawlDefinition, who: string): Promise<number> {
+  const [row] = await sql.query<{ id: number }>('INSERT INTO crawl (name, definition, who) VALUES ($1, $2, $3) ON CONFLICT (lower(name)) DO UPDATE SET name = crawl.name RETURNING id', [name, JSON.stringify(definition), who]);
   return row!.id;
 }
 
-export async function startRun(sql: Sql, crawlId: number): Promise<number> {
-  const [row] = await sql.query<{ id: number }>('INSERT INTO crawl_run (crawl_id, started_at) VALUES ($1, now()) RETURNING id', [crawlId]);
+export async function createCrawl(database: Database, name: string, definition: CrawlDefinition, who: string): Promise<number> {
+  return database.transaction(async (sql) => {
+    const [made] = await sql.query<{ id: number }>('INSERT INTO crawl (name, definition, who) VALUES ($1, $2, $3) RETURNING id', [name, JSON.stringify(definition), who]).catch(taken(name));
+    await recordRevision(sql, who, 'define crawl', name, { definition });
+    return made!.id;
+  });
+}
+
+export async function changeCrawl(database: Database, id: number, name: string, definition: CrawlDefinition, who: string): Promise<void> {
+  await database.transaction(async (sql) => {
+    await sql.query('UPDATE crawl SET name = $2, definition = $3, who = $4 WHERE id = $1', [id, name, JSON.stringify(definition), who]).catch(taken(name));
+    await recordRevision(sql, who, 'change crawl', name, { definition });
+  });
+}
+
+/** Forgets a crawl with its runs and findings; what was registered stays. */
+export async function deleteCrawl(database: Database, crawl: Omit<Crawl, 'lastRun'>, who: string): Promise<void> {
+  await database.transaction(async (sql) => {
+    for (const table of ['finding', 'drift']) await sql.query(`DELETE FROM ${table} WHERE run_id IN (SELECT id FROM crawl_run WHERE crawl_id = $1)`, [crawl.id]);
+    await sql.query('DELETE FROM crawl_run WHERE crawl_id = $1', [crawl.id]);
+    await sql.query('DELETE FROM crawl WHERE id = $1', [crawl.id]);
+    await recordRevision(sql, who, 'forget crawl', crawl.name);
+  });
+}
+
+function taken(name: string): (error: unknown) => never {
+  return (error) => {
+    if (error instanceof DatabaseError && error.code === UNIQUE_VIOLATION) throw new LakeError('conflict', `There is a crawl named "${name}" already.`);
+    throw error;
+  };
+}
+
+export async function startRun(sql: Sql, crawlId: number, who: string, cause: RunCause): Promise<number> {
+  const [row] = await sql.query<{ id: number }>('INSERT INTO crawl_run (crawl_id, asked_at, started_at, who, cause) VALUES ($1, now(), now(), $2, $3) RETURNING id', [crawlId, who, cause]);
   return row!.id;
 }
 
@@ -88,91 +100,22 @@ export async function setRunJob(sql: Sql, runId: number, jobId: string): Promise
   await sql.query('UPDATE crawl_run SET job_id = $2 WHERE id = $1', [runId, jobId]);
 }
 
-/** The run's findings and its end, together. */
-export async function finishRun(database: Database, runId: number, files: number, opened: number, findings: Omit<Finding, 'id' | 'runId'>[]): Promise<void> {
-  await database.transaction(async (sql) => {
-    for (const each of findings) {
-      await sql.query(
-        `INSERT INTO finding (run_id, location, namespace, name, status, decision, format, summary, files, bytes, rows, definition, evidence, relation_id)
-         VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14)`,
-        [runId, each.location, each.namespace, each.name, each.status, each.decision, each.format, each.summary, each.files, each.bytes, each.rows,
-          each.definition && JSON.stringify(each.definition), JSON.stringify(each.evidence), each.relationId],
-      );
-    }
-    await sql.query('UPDATE crawl_run SET finished_at = now(), files = $2, opened = $3 WHERE id = $1', [runId, files, opened]);
-  });
+export async function endRun(sql: Sql, runId: number, outcome: { files?: number; opened?: number; added?: number; problem?: string }): Promise<void> {
+  await sql.query('UPDATE crawl_run SET finished_at = now(), files = coalesce($2, files), opened = coalesce($3, opened), added = coalesce($4, added), problem = $5 WHERE id = $1',
+    [runId, outcome.files ?? null, outcome.opened ?? null, outcome.added ?? null, outcome.problem ?? null]);
 }
 
-const FINDING = `id, run_id AS "runId", location, namespace, name, status, decision, format, summary, files, bytes::float8 AS bytes, rows::float8 AS rows, definition, evidence, relation_id AS "relationId"`;
-
-export async function findRun(sql: Sql, runId: number): Promise<(CrawlRun & { findings: Finding[] }) | undefined> {
-  const [run] = await sql.query<CrawlRun>(`
-    SELECT r.id, r.crawl_id AS "crawlId", s.name AS storage, c.folder, r.job_id AS "jobId", r.started_at AS "startedAt", r.finished_at AS "finishedAt", r.files, r.opened
-    FROM crawl_run r JOIN crawl c ON c.id = r.crawl_id JOIN storage s ON s.id = c.storage_id WHERE r.id = $1`, [runId]);
-  if (!run) return undefined;
-  // What needs a decision comes first.
-  const findings = await sql.query<Finding>(`SELECT ${FINDING} FROM finding WHERE run_id = $1
-    ORDER BY array_position(ARRAY['clash', 'no-shape', 'unreadable', 'changed', 'new', 'unchanged'], status), location`, [runId]);
-  return { ...run, findings };
+export async function findRun(sql: Sql, runId: number): Promise<CrawlRun | undefined> {
+  const [run] = await sql.query<CrawlRun>(`SELECT ${RUN} WHERE r.id = $1`, [runId]);
+  return run;
 }
 
-export interface PlacedFinding extends Finding {
-  storage: string;
-  storageId: number;
+/** Newest first. */
+export async function listRuns(sql: Sql, crawlId: number, limit: number): Promise<CrawlRun[]> {
+  return sql.query(`SELECT ${RUN} WHERE r.crawl_id = $1 ORDER BY r.id DESC LIMIT $2`, [crawlId, limit]);
 }
 
-const PLACE = (column: string) => `(SELECT s.${column} FROM crawl_run r JOIN crawl c ON c.id = r.crawl_id JOIN storage s ON s.id = c.storage_id WHERE r.id = finding.run_id)`;
-
-/** A finding with the storage of its run. */
-export async function findFinding(sql: Sql, findingId: number): Promise<PlacedFinding | undefined> {
-  const [found] = await sql.query<PlacedFinding>(`SELECT ${FINDING}, ${PLACE('name')} AS storage, ${PLACE('id')} AS "storageId" FROM finding WHERE id = $1`, [findingId]);
-  return found;
-}
-
-/** Keeps what somebody decided; "always" is remembered by place, for later crawls. */
-export async function decide(database: Database, finding: PlacedFinding, decision: Decision, who: string): Promise<void> {
-  await database.transaction(async (sql) => {
-    await sql.query('UPDATE finding SET decision = $2 WHERE id = $1', [finding.id, decision]);
-    if (decision === 'leave-out-always') await sql.query('INSERT INTO left_out (storage_id, location, who) VALUES ($1, $2, $3) ON CONFLICT DO NOTHING', [finding.storageId, finding.location, who]);
-    else await sql.query('DELETE FROM left_out WHERE storage_id = $1 AND location = $2', [finding.storageId, finding.location]);
-  });
-}
-
-/** Places that are left out for good. */
-export async function leftOutPlaces(sql: Sql, storageId: number): Promise<Set<string>> {
-  const rows = await sql.query<{ location: string }>('SELECT location FROM left_out WHERE storage_id = $1', [storageId]);
-  return new Set(rows.map(({ location }) => location));
-}
-
-/** Takes a correction: where it will be registered, and as what. */
-export async function correctFinding(sql: Sql, findingId: number, corrected: Pick<Finding, 'namespace' | 'name' | 'definition' | 'evidence' | 'status' | 'decision' | 'summary' | 'format' | 'rows'>): Promise<void> {
-  await sql.query('UPDATE finding SET namespace = $2, name = $3, definition = $4, evidence = $5, status = $6, decision = $7, summary = $8, format = $9, rows = $10 WHERE id = $1', [findingId, corrected.namespace, corrected.name, JSON.stringify(corrected.definition), JSON.stringify(corrected.evidence), corrected.status, corrected.decision, corrected.summary, corrected.format, corrected.rows]);
-}
-
-export async function markRegistered(sql: Sql, findingId: number, relationId: number): Promise<void> {
-  await sql.query("UPDATE finding SET decision = 'registered', relation_id = $2 WHERE id = $1", [findingId, relationId]);
-}
-
-/** Raised when guesses get better, so that what was guessed before is looked at again. */
-const JUDGED_BY = 2;
-
-/** What is known of files that have not changed since they were opened. */
-export async function knownFacts(sql: Sql, storageId: number, folder: string, files: readonly ObjectInfo[]): Promise<Map<string, Inspected>> {
-  const rows = await sql.query<{ path: string; bytes: number; modified: number; facts: Inspected & { judgedBy?: number } }>(
-    `SELECT path, bytes::float8 AS bytes, modified::float8 AS modified, facts FROM seen_file WHERE storage_id = $1 AND starts_with(path, $2)`,
-    [storageId, folder === '' ? '' : `${folder}/`],
-  );
-  const now = new Map(files.map((file) => [file.path, file]));
-  return new Map(rows.filter((row) => row.facts.judgedBy === JUDGED_BY && now.get(row.path)?.bytes === row.bytes && now.get(row.path)?.modified === row.modified).map((row) => [row.path, row.facts]));
-}
-
-export async function rememberFacts(sql: Sql, storageId: number, files: readonly ObjectInfo[], facts: readonly Inspected[]): Promise<void> {
-  const byPath = new Map(files.map((file) => [file.path, file]));
-  const known = facts.filter((each) => byPath.has(each.path));
-  await sql.query(
-    `INSERT INTO seen_file (storage_id, path, bytes, modified, facts)
-     SELECT $1, * FROM unnest($2::text[], $3::bigint[], $4::bigint[], $5::jsonb[])
-     ON CONFLICT (storage_id, path) DO UPDATE SET bytes = EXCLUDED.bytes, modified = EXCLUDED.modified, facts = EXCLUDED.facts`,
-    [storageId, known.map((each) => each.path), known.map((each) => byPath.get(each.path)!.bytes), known.map((each) => byPath.get(each.path)!.modified), known.map((each) => JSON.stringify({ ...each, judgedBy: JUDGED_BY }))],
-  );
+/** Runs that a stop or a crash cut off. They are closed; what they had opened is remembered. */
+export async function takeInterrupted(sql: Sql): Promise<{ crawlId: number; who: string }[]> {
+  return sql.query("UPDATE crawl_run SET finished_at = now(), problem = 'The server stopped while this ran; it went on in another run.' WHERE finished_at IS NULL RETURNING crawl_id AS \"crawlId\", who");
 }

@@ -1,5 +1,6 @@
 /** Namespaces, tables and views by name. Names match without regard to case and are kept as written. */
 import { LakeError } from '../../core/errors';
+import type { TiedFolder } from '../../core/crawl/definition';
 import type { FolderDefinition } from '../../core/folder/table';
 import type { TableFormat } from '../../core/table/contract';
 import { DatabaseError, UNIQUE_VIOLATION, type Database, type Sql } from './database';
@@ -39,6 +40,10 @@ export async function listNamespaces(sql: Sql): Promise<(Namespace & { tables: n
     SELECT n.id, n.name, n.description,
            count(r.id) FILTER (WHERE r.kind = 'table')::int AS tables, count(r.id) FILTER (WHERE r.kind = 'view')::int AS views
     FROM namespace n LEFT JOIN relation r ON r.namespace_id = n.id GROUP BY n.id ORDER BY lower(n.name)`);
+}
+
+export async function listTiedFolders(sql: Sql): Promise<TiedFolder[]> {
+  return sql.query('SELECT n.name AS namespace, s.name AS storage, n.folder FROM namespace n JOIN storage s ON s.id = n.storage_id WHERE n.folder IS NOT NULL');
 }
 
 export async function listRelations(sql: Sql, namespace?: string): Promise<Relation[]> {

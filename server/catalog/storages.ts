@@ -44,9 +44,7 @@ export async function changeStorage(database: Database, storage: Storage, action
 export async function deleteStorage(database: Database, storage: Storage, who: string): Promise<void> {
   await database.transaction(async (sql) => {
     for (const statement of [
-      'DELETE FROM finding WHERE run_id IN (SELECT r.id FROM crawl_run r JOIN crawl c ON c.id = r.crawl_id WHERE c.storage_id = $1)',
-      'DELETE FROM crawl_run WHERE crawl_id IN (SELECT id FROM crawl WHERE storage_id = $1)',
-      'DELETE FROM crawl WHERE storage_id = $1', 'DELETE FROM left_out WHERE storage_id = $1', 'DELETE FROM seen_file WHERE storage_id = $1', 'DELETE FROM folder_listing WHERE storage_id = $1', 'DELETE FROM storage WHERE id = $1',
+      'UPDATE namespace SET storage_id = NULL, folder = NULL WHERE storage_id = $1', 'DELETE FROM finding WHERE storage_id = $1', 'DELETE FROM left_out WHERE storage_id = $1', 'DELETE FROM seen_file WHERE storage_id = $1', 'DELETE FROM folder_listing WHERE storage_id = $1', 'DELETE FROM storage WHERE id = $1',
     ]) {
       await sql.query(statement, [storage.id]).catch((error: unknown) => {
         if (error instanceof DatabaseError && error.code === FOREIGN_KEY_VIOLATION) throw new LakeError('conflict', `Tables of the catalog lie in ${storage.name}. Take them out of the catalog first.`);

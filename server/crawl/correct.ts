@@ -8,12 +8,12 @@ import { parseTypeName, typeName } from '../../core/schema/type-names';
 import { findField } from '../../core/schema/types';
 import { nameAsSql } from '../../core/sql/tokens';
 import { LATEST } from '../../core/table/contract';
-import type { Evidence, Finding, PlacedFinding } from '../catalog/crawls';
+import type { Corrected, Evidence, Finding, NewFinding } from '../catalog/findings';
 import type { OpenStorage } from '../lake/lake';
 import { byPattern } from '../lake/files-as-table';
 import type { Inspector } from '../lake/inspect';
 import { scanRows, type ScanTools } from '../lake/scan-rows';
-import { folderFinding, type NewFinding } from './folder-finding';
+import { folderFinding } from './folder-finding';
 import { registerStatement } from './evidence';
 
 export interface Correction {
@@ -29,13 +29,11 @@ export interface CorrectTools extends ScanTools {
   inspector: Inspector;
 }
 
-export type CorrectedFinding = Pick<Finding, 'namespace' | 'name' | 'definition' | 'evidence' | 'status' | 'decision' | 'summary' | 'format' | 'rows'>;
-
 /** So many rows of the first and last file are read with a correction before it is kept. */
 const TRIED_ROWS = 1000;
 
 /** The finding as corrected. Fails with `bad-request` for what cannot be, `bad-file` naming the file that does not fit. */
-export async function corrected(finding: PlacedFinding, correction: Correction, storage: OpenStorage, tools: CorrectTools): Promise<CorrectedFinding> {
+export async function corrected(finding: Finding, correction: Correction, storage: OpenStorage, tools: CorrectTools): Promise<Corrected> {
   const namespace = correction.namespace ?? finding.namespace;
   const name = correction.name ?? finding.name;
   const place = `${finding.storage}:${finding.location}`;
@@ -57,7 +55,7 @@ export async function corrected(finding: PlacedFinding, correction: Correction, 
 }
 
 /** The finding as it is when its files are read in another way. */
-async function readAgain(finding: PlacedFinding, folder: FolderDefinition, options: ReadOptions, storage: OpenStorage, { inspector }: CorrectTools): Promise<NewFinding> {
+async function readAgain(finding: Finding, folder: FolderDefinition, options: ReadOptions, storage: OpenStorage, { inspector }: CorrectTools): Promise<NewFinding> {
   const { definite: candidate } = await byPattern(storage, fullPattern(finding.location, folder));
   const facts = await inspector.inspect(storage, candidate.fileKind, candidate.files, { given: options });
   const bad = facts.find((each) => each.problem);

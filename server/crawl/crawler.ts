@@ -1,22 +1,38 @@
-/** One crawl: list, group, look into what is new, and write down findings. Registers nothing. */
+/** One crawl: list, group, look into what is new, and write down findings. Registers nothing, unless its rules say so. */
+import { createHash } from 'node:crypto';
+import { plainCrawl, nameByRule, wantedFiles, type CrawlDefinition, type CrawlFolder } from '../../core/crawl/definition';
 import { groupFiles, type Candidate } from '../../core/crawl/group';
-import { proposedName } from '../../core/crawl/names';
 import { DeltaTable } from '../../core/delta/table';
 import { LakeError } from '../../core/errors';
+import { fullPattern } from '../../core/folder/table';
 import { FilePointer } from '../../core/iceberg/pointer';
 import { IcebergTable } from '../../core/iceberg/table';
 import type { ObjectInfo } from '../../core/storage/object-store';
+import { below, joinPath } from '../../core/storage/paths';
 import { LATEST } from '../../core/table/contract';
-import { ensureCrawl, finishRun, knownFacts, leftOutPlaces, rememberFacts, setRunJob, startRun, } from '../catalog/crawls';
-import { findByLocation, type Relation } from '../catalog/relations';
+import { endRun, ensureCrawl, getCrawl, setRunJob, startRun, takeInterrupted, type RunCause } from '../catalog/crawls';
+import { addFindings, earlierFindings, leftOutPlaces, repeatFindings, type EarlierFinding, type NewFinding, type Repeated } from '../catalog/findings';
+import { listRelations, listTiedFolders, type Relation } from '../catalog/relations';
+import { JUDGED_BY } from '../catalog/seen-files';
 import type { Events } from '../events';
 import type { Job, JobContext, Jobs } from '../jobs/jobs';
 import { kindsText } from '../lake/files-as-table';
-import { READABLE, sampleOf, TEXT_SAMPLE, type Inspected, type Inspector } from '../lake/inspect';
+import type { Inspector } from '../lake/inspect';
 import type { Lake, OpenStorage } from '../lake/lake';
 import { lakeEvidence, noEvidence } from './evidence';
-import { folderFinding, type NewFinding } from './folder-finding';
+import { gatherFacts } from './facts';
+import { folderFindings } from './folder-finding';
+import { affectedBy, goneFindings, noteDrift, type AfterRun } from './after-run';
 
+/** A candidate with all that judging it takes. */
+export interface Judged {
+  candidate: Candidate;
+  storage: OpenStorage;
+  within: CrawlFolder;
+  place: string;
+  digest: string;
+  relation: Relation | undefined;
+}
 
 export class Crawler {
   constructor(
@@ -24,89 +40,124 @@ export class Crawler {
     readonly inspector: Inspector,
     readonly jobs: Jobs,
     readonly events: Events,
+    readonly after: AfterRun,
   ) {}
 
-  /** Starts a run and returns at once. */
-  async start(storageName: string, folder: string, who: string): Promise<{ runId: number; job: Job; finished: Promise<Job> }> {
-    const storage = this.lake.storage(storageName);
-    const runId = await startRun(this.lake.database, await ensureCrawl(this.lake.database, storage.storage.id, folder));
-    const place = folder === '' ? storage.storage.name : `${storage.storage.name}/${folder}`;
-    const { job, finished } = await this.jobs.start('crawl', `Crawl ${place}`, who, (context) => this.#run(runId, storage, folder, context));
+  /** Crawls one folder by the usual rules, under its own name; returns at once. */
+  async startFolder(storageName: string, folder: string, who: string): Promise<{ runId: number; job: Job; finished: Promise<Job> }> {
+    const { storage } = this.lake.storage(storageName);
+    const name = folder === '' ? storage.name : `${storage.name}/${folder}`;
+    return this.start(await ensureCrawl(this.lake.database, name, plainCrawl(storage.name, folder), who), who);
+  }
+
+  /** Starts a run and returns at once. Fails when the crawl runs already. */
+  async start(crawlId: number, who: string, cause: RunCause = 'asked'): Promise<{ runId: number; job: Job; finished: Promise<Job> }> {
+    const crawl = await getCrawl(this.lake.database, crawlId);
+    for (const each of crawl.definition.folders) this.lake.storage(each.storage);
+    const runId = await startRun(this.lake.database, crawlId, who, cause);
+    const { job, finished } = await this.jobs.start('crawl', `Crawl ${crawl.name}`, who, async (context) => {
+      try {
+        return await this.#run(runId, crawlId, crawl.definition, who, context);
+      } catch (error) {
+        const problem = error instanceof LakeError ? error.message : 'An unexpected error; the server log has more.';
+        await endRun(this.lake.database, runId, { problem }).catch(() => undefined);
+        this.events.tell({ topic: 'crawl', runId });
+        throw error;
+      }
+    });
     await setRunJob(this.lake.database, runId, job.id);
     return { runId, job, finished };
   }
 
-  async #run(runId: number, storage: OpenStorage, folder: string, context: JobContext): Promise<Record<string, unknown>> {
-    const files = await storage.store.list(folder);
-    if (files.length === 0) throw new LakeError('not-found', `There are no files under ${storage.storage.name}:${folder}.`, { path: folder });
-    context.log(`${files.length} files listed.`);
-    const known = await knownFacts(this.lake.database, storage.storage.id, folder, files);
-    const always = await leftOutPlaces(this.lake.database, storage.storage.id);
+  /** Goes on with runs that a stop of the server cut off; files that had been opened are not opened again. */
+  async resume(): Promise<void> {
+    const cut = new Map((await takeInterrupted(this.lake.database)).map((run) => [run.crawlId, run.who]));
+    for (const [crawlId, who] of cut) await this.start(crawlId, who, 'restart').catch(() => undefined);
+  }
+
+  async #run(runId: number, crawlId: number, definition: CrawlDefinition, who: string, context: JobContext): Promise<Record<string, unknown>> {
+    const { database } = this.lake;
+    const [relations, tied, always, earlier] = await Promise.all([listRelations(database), listTiedFolders(database), leftOutPlaces(database), earlierFindings(database, crawlId)]);
+    const { judged, listed } = await this.#list(definition, relations, context);
+    const before = new Map(earlier.map((each) => [`${each.storageId} ${each.place}`, each]));
+    const same = judged.filter((each) => before.get(keyOf(each))?.digest === each.digest);
+    const fresh = judged.filter((each) => before.get(keyOf(each))?.digest !== each.digest);
+    await repeatFindings(database, runId, same.map((each) => repeated(each, before.get(keyOf(each))!, always)));
+    context.log(`${same.length} places are as they were; ${fresh.length} are looked into.`);
+    const { factsOf, opened } = await gatherFacts({ inspector: this.inspector, database, sample: definition.sample, context }, fresh);
     const findings: NewFinding[] = [];
-    let opened = 0;
-    let passed = 0;
-    for (const candidate of groupFiles(files, folder)) {
+    for (const each of fresh) {
       context.check();
-      const facts = await this.#factsOf(storage, candidate, known, (done) => context.progress(passed + done, files.length, candidate.root));
-      opened += facts.opened;
-      passed += candidate.files.length;
-      const finding = await this.#finding(storage, candidate, facts);
-      findings.push(always.has(candidate.root) && finding.decision !== 'registered' ? { ...finding, decision: 'leave-out-always' } : finding);
-      context.log(`${candidate.root || '(root)'}: ${findings.at(-1)!.summary}`);
-      context.progress(passed, files.length, candidate.root);
+      const named = nameByRule(each.candidate.root, each.within, definition, tied);
+      for (const finding of await this.#findings(each, named, factsOf(each))) {
+        findings.push(always.has(`${finding.storageId} ${finding.place}`) && finding.decision !== 'registered' ? { ...finding, decision: 'leave-out-always' } : finding);
+        if (fresh.length <= 500) context.log(`${each.candidate.root || '(root)'}: ${finding.summary}`);
+      }
     }
-    await finishRun(this.lake.database, runId, files.length, opened, findings);
+    findings.push(...goneFindings(definition, relations, judged, listed, this.lake));
+    await affectedBy(this.after, findings, relations);
+    await addFindings(database, runId, findings);
+    await noteDrift(this.after, runId, findings, relations);
+    const files = [...listed.values()].reduce((sum, each) => sum + each.length, 0);
+    const added = definition.findings === 'additions' ? await this.after.registerAdditions(runId, who) : 0;
+    await endRun(database, runId, { files, opened, added });
     this.events.tell({ topic: 'crawl', runId });
-    return { runId, files: files.length, opened, findings: findings.length };
+    return { runId, files, opened, findings: findings.length + same.length, added };
   }
 
-  async #factsOf(storage: OpenStorage, candidate: Candidate, known: ReadonlyMap<string, Inspected>, onFile: (done: number) => void): Promise<{ facts: Inspected[]; opened: number }> {
-    if (candidate.kind !== 'files') return { facts: [], opened: 0 };
-    const wanted = candidate.fileKind === 'parquet' ? candidate.files : sampleOf(candidate.files, TEXT_SAMPLE);
-    const kind = READABLE.has(candidate.fileKind) ? candidate.fileKind : await this.inspector.kindOf(storage, candidate.files[0]!.path);
-    if (!READABLE.has(kind)) return { facts: [], opened: 0 };
-    const unknown = wanted.filter((file) => !known.has(file.path));
-    const fresh = await this.inspector.inspect(storage, kind, unknown, { onFile });
-    if (fresh.length > 0) await rememberFacts(this.lake.database, storage.storage.id, unknown, fresh);
-    return { facts: [...wanted.map((file) => known.get(file.path)).filter((each) => each !== undefined), ...fresh].sort((a, b) => (a.path < b.path ? -1 : 1)), opened: fresh.length };
+  /** Lists every folder and groups its files; nothing is opened. */
+  async #list(definition: CrawlDefinition, relations: readonly Relation[], context: JobContext): Promise<{ judged: Judged[]; listed: Map<CrawlFolder, ObjectInfo[]> }> {
+    const judged: Judged[] = [];
+    const listed = new Map<CrawlFolder, ObjectInfo[]>();
+    for (const within of definition.folders) {
+      context.check();
+      const storage = this.lake.storage(within.storage);
+      const files = wantedFiles(await listReadable(storage, within.folder), within);
+      listed.set(within, files);
+      context.log(`${storage.storage.name}${within.folder === '' ? '' : `/${within.folder}`}: ${files.length} files listed.`);
+      for (const candidate of groupFiles(files, within.folder)) {
+        const place = candidate.kind === 'files' ? joinPath(candidate.root, candidate.pattern) : candidate.root;
+        const relation = relationAt(relations, storage.storage.name, candidate, place);
+        judged.push({ candidate, storage, within, place, relation, digest: digestOf(candidate, definition, relation) });
+      }
+    }
+    if ([...listed.values()].every((files) => files.length === 0) && !relations.some((relation) => definition.folders.some((within) => isUnder(relation, within)))) {
+      const [first] = definition.folders;
+      throw new LakeError('not-found', `There are no files under ${first!.storage}:${first!.folder}.`, { path: first!.folder });
+    }
+    return { judged, listed };
   }
 
-  async #finding(storage: OpenStorage, candidate: Candidate, { facts, opened }: { facts: Inspected[]; opened: number }): Promise<NewFinding> {
-    const relation = await findByLocation(this.lake.database, storage.storage.id, candidate.root);
+  async #findings(each: Judged, named: { namespace: string; name: string }, facts: ReturnType<Awaited<ReturnType<typeof gatherFacts>>['factsOf']>): Promise<NewFinding[]> {
+    const { candidate, storage, relation, place, digest } = each;
     const base = {
-      location: candidate.root,
-      ...proposedName(candidate.root, storage.storage.name),
-      ...(relation ? { namespace: relation.namespace, name: relation.name } : {}),
-      files: candidate.files.length,
-      bytes: candidate.files.reduce((sum, file) => sum + file.bytes, 0),
-      rows: null,
-      relationId: relation?.id ?? null,
-      definition: null,
+      storageId: storage.storage.id, location: candidate.root, place, digest,
+      ...named, ...(relation ? { namespace: relation.namespace, name: relation.name } : {}),
+      files: candidate.files.length, bytes: candidate.files.reduce((sum, file) => sum + file.bytes, 0), rows: null, relationId: relation?.id ?? null, definition: null,
     };
     try {
-      if (candidate.kind === 'mixed') return { ...base, status: 'no-shape', decision: 'undecided', format: null, summary: `${kindsText(candidate.kinds)} in one folder`, evidence: noEvidence(candidate.files.length) };
-      if (candidate.kind !== 'files') return await this.#lakeFinding(storage, candidate, base, relation);
-      return folderFinding(storage, candidate, base, facts, opened, relation);
+      if (candidate.kind === 'mixed') return [{ ...base, status: 'no-shape', decision: 'undecided', format: null, summary: `${kindsText(candidate.kinds)} in one folder`, evidence: noEvidence(candidate.files.length) }];
+      if (candidate.kind !== 'files') return [await this.#lakeFinding(storage, candidate, base, relation)];
+      return folderFindings(storage, candidate, base, facts.facts, facts.opened, relation);
     } catch (error) {
       if (!(error instanceof LakeError)) throw error;
-      const evidence = { ...noEvidence(candidate.files.length), problems: [{ path: error.details.path ?? candidate.root, problem: error.message }] };
-      return { ...base, status: 'unreadable', decision: 'undecided', format: candidate.kind === 'files' ? candidate.fileKind : candidate.kind, summary: error.message, evidence };
+      const evidence = { ...noEvidence(candidate.files.length), example: candidate.files[0]?.path ?? null, problems: [{ path: error.details.path ?? candidate.root, problem: error.message }] };
+      return [{ ...base, status: 'unreadable', decision: 'undecided', format: candidate.kind === 'files' ? candidate.fileKind : candidate.kind, summary: error.message, evidence }];
     }
   }
 
-  async #lakeFinding(storage: OpenStorage, candidate: { kind: 'delta' | 'iceberg'; root: string; files: ObjectInfo[] }, base: Pick<NewFinding, 'location' | 'namespace' | 'name' | 'files' | 'bytes' | 'rows' | 'relationId' | 'definition'>, relation: Relation | undefined): Promise<NewFinding> {
+  async #lakeFinding(storage: OpenStorage, candidate: Extract<Candidate, { kind: 'delta' | 'iceberg' }>, base: Omit<NewFinding, 'status' | 'decision' | 'format' | 'summary' | 'evidence'>, relation: Relation | undefined): Promise<NewFinding> {
     const name = `${base.namespace}.${base.name}`;
     const table = relation
       ? this.lake.table(relation)
       : candidate.kind === 'delta' ? new DeltaTable(storage.store, candidate.root, name) : new IcebergTable(storage.store, candidate.root, name, new FilePointer(storage.store, candidate.root));
     const snapshot = await table.snapshot(LATEST);
     const files = await snapshot.files();
-    const rows = files.reduce((sum, file) => sum + (file.rows ?? 0), 0);
     return {
       ...base,
       files: files.length,
       bytes: files.reduce((sum, file) => sum + file.bytes, 0),
-      rows,
+      rows: files.reduce((sum, file) => sum + (file.rows ?? 0), 0),
       status: relation ? 'unchanged' : 'new',
       decision: relation ? 'registered' : 'register',
       format: candidate.kind,
@@ -116,3 +167,44 @@ export class Crawler {
     };
   }
 }
+
+/** Fails naming the right that is missing when the folder may not be listed. */
+async function listReadable({ store, storage }: OpenStorage, folder: string): Promise<ObjectInfo[]> {
+  return store.list(folder).catch((error: unknown) => {
+    const { code, path: place } = error as NodeJS.ErrnoException;
+    if (code !== 'EACCES' && code !== 'EPERM') throw error;
+    const inside = store.root !== undefined && place?.startsWith(store.root) ? place.slice(store.root.length + 1) : folder;
+    throw new LakeError('refused', `The server may not list ${storage.name}:${inside}: the right to read that folder is missing.`, { path: inside });
+  });
+}
+
+function keyOf({ storage, place }: Judged): string {
+  return `${storage.storage.id} ${place}`;
+}
+
+/** The table that stands over the candidate: with its pattern, or, for other kinds, in its folder. */
+function relationAt(relations: readonly Relation[], storage: string, candidate: Candidate, place: string): Relation | undefined {
+  const here = relations.filter((relation) => relation.storage === storage && relation.location === candidate.root);
+  if (candidate.kind !== 'files') return here.find((relation) => relation.definition.kind === 'lake') ?? here[0];
+  return here.find((relation) => relation.definition.kind === 'folder' && fullPattern(relation.location ?? '', relation.definition.folder) === place) ?? (here.length === 1 ? here[0] : undefined);
+}
+
+export function isUnder(relation: Relation, within: CrawlFolder): boolean {
+  return relation.storage === within.storage && relation.location !== null && (relation.location === within.folder || within.folder === '' || below(within.folder, relation.location) !== undefined);
+}
+
+/** The same for the same files, judged by the same rules, under the same registered definition. */
+function digestOf(candidate: Candidate, { namespace, prefix, naming, sample }: CrawlDefinition, relation: Relation | undefined): string {
+  const hash = createHash('sha1').update(JSON.stringify([JUDGED_BY, namespace, prefix, naming, sample, candidate.kind, relation?.id, relation?.definition]));
+  for (const file of candidate.files) hash.update(`${file.path}\0${file.bytes}\0${file.modified}\0${file.etag ?? ''}\n`);
+  return hash.digest('hex');
+}
+
+/** An earlier finding said again: what was registered since, or is left out for good by now, counts. */
+function repeated({ storage, place, relation }: Judged, earlier: EarlierFinding, always: ReadonlySet<string>): Repeated {
+  const registered = relation !== undefined && (earlier.status === 'new' || earlier.status === 'unchanged' || earlier.decision === 'registered');
+  const status = registered ? 'unchanged' : earlier.status;
+  const decision = registered ? 'registered' : always.has(`${storage.storage.id} ${place}`) ? 'leave-out-always' : earlier.decision === 'registered' || earlier.decision === 'unregistered' || earlier.decision === 'leave-out-always' ? 'undecided' : earlier.decision;
+  return { id: earlier.id, status, decision, relationId: relation?.id ?? null };
+}
+

@@ -5,18 +5,18 @@ import { parsePattern } from '../../core/folder/path-pattern';
 import { describeOptions } from '../../core/folder/read-options';
 import { fullPattern, type FolderDefinition } from '../../core/folder/table';
 import type { DataFile } from '../../core/scan/plan';
-import { findField, sameType, type Field } from '../../core/schema/types';
+import { findField, type Field } from '../../core/schema/types';
 import { typeName } from '../../core/schema/type-names';
 import { nameAsSql } from '../../core/sql/tokens';
 import { below } from '../../core/storage/paths';
 import type { Snapshot } from '../../core/table/contract';
-import type { Evidence } from '../catalog/crawls';
+import type { Evidence } from '../catalog/findings';
 import type { Inspected } from '../lake/inspect';
 
 const BUCKETS = 14;
 
 export function noEvidence(files: number): Evidence {
-  return { looked: 0, of: files, known: 0, read: '', columns: [], buckets: [], partitions: [], clashes: [], partial: [], problems: [], statement: '', example: null, rowsAreEstimated: false, version: null };
+  return { looked: 0, of: files, known: 0, read: '', columns: [], buckets: [], partitions: [], clashes: [], partial: [], problems: [], statement: '', example: null, affected: [], rowsAreEstimated: false, version: null };
 }
 
 interface FolderInput {
@@ -55,6 +55,7 @@ export function folderEvidence({ candidate, facts, opened, definition, inference
     problems,
     statement: registerStatement(name, definition.fields, { format: definition.options.format, location: place, pattern: definition.pattern }),
     example: candidate.files[0]?.path ?? null,
+    affected: [],
     rowsAreEstimated: false,
     version: null,
   };
@@ -125,20 +126,4 @@ export function summaryOf(definition: FolderDefinition, inference: Inference, pr
   const partial = inference.partial[0];
   if (partial) parts.push(`${inference.partial.map((each) => each.column).join(', ')} in ${partial.presentIn} of ${partial.of} files`);
   return parts.join('; ');
-}
-
-/** What differs between the registered columns and those found, or undefined. */
-export function compareDefinition(old: FolderDefinition, now: FolderDefinition): string | undefined {
-  const added = now.fields.filter((field) => !findField(old.fields, field.name));
-  const gone = old.fields.filter((field) => !findField(now.fields, field.name));
-  const retyped = now.fields.filter((field) => {
-    const before = findField(old.fields, field.name);
-    return before && !sameType(before.type, field.type);
-  });
-  const parts = [
-    ...(added.length > 0 ? [`${added.map((field) => field.name).join(', ')} came`] : []),
-    ...(gone.length > 0 ? [`${gone.map((field) => field.name).join(', ')} went`] : []),
-    ...retyped.map((field) => `${field.name}: ${typeName(findField(old.fields, field.name)!.type)} became ${typeName(field.type)}`),
-  ];
-  return parts.length > 0 ? parts.join('; ') : undefined;
 }

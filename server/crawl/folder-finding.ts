@@ -1,24 +1,61 @@
-/** What plain files make, as a finding: columns, clashes, and how it differs from what is registered. */
-import type { Decision, Finding, FindingStatus } from '../catalog/crawls';
+/** What plain files make, as findings: columns, clashes, and how they differ from what is registered. */
+import { driftBetween, driftText, isAddition, mergeFields } from '../../core/crawl/drift';
+import { splitByName } from '../../core/crawl/split';
+import { joinPath } from '../../core/storage/paths';
+import type { Decision, FindingStatus, NewFinding } from '../catalog/findings';
 import type { Relation } from '../catalog/relations';
 import { folderDefinition, type PlainFiles } from '../lake/files-as-table';
 import type { Inspected } from '../lake/inspect';
 import type { OpenStorage } from '../lake/lake';
-import { compareDefinition, folderEvidence, summaryOf } from './evidence';
+import { folderEvidence, summaryOf } from './evidence';
 
-export type NewFinding = Omit<Finding, 'id' | 'runId'>;
+export type FindingBase = Omit<NewFinding, 'status' | 'decision' | 'format' | 'summary' | 'evidence'>;
 
-export function folderFinding(storage: OpenStorage, candidate: PlainFiles, base: Omit<NewFinding, 'status' | 'decision' | 'format' | 'summary' | 'evidence'>, facts: Inspected[], opened: number, relation: Relation | undefined): NewFinding {
-  const { definition, inference } = folderDefinition(candidate, facts);
-  const problems = facts.filter((each) => each.problem).map((each) => ({ path: each.path, problem: each.problem! }));
-  const evidence = folderEvidence({ candidate, facts, opened, definition, inference, problems, place: `${storage.storage.name}:${candidate.root}`, name: [base.namespace, base.name] });
+/** A file that changed less than this ago and cannot be read may still be on its way. */
+const SETTLED_MS = 120_000;
+
+/** One finding, or one for each table of a folder that holds several. */
+export function folderFindings(storage: OpenStorage, candidate: PlainFiles, base: FindingBase, facts: readonly Inspected[], opened: number, relation: Relation | undefined): NewFinding[] {
+  const parts = relation || candidate.partitions.length > 0 || facts.length < candidate.files.length ? undefined : splitByName(facts.filter((each) => !each.problem));
+  if (!parts) return [folderFinding(storage, candidate, base, facts, opened, relation)];
+  return parts.map(({ stem, paths }) => {
+    const own = new Set(paths);
+    const files = candidate.files.filter((file) => own.has(file.path));
+    const pattern = files.length === 1 ? files[0]!.path.slice(candidate.root === '' ? 0 : candidate.root.length + 1) : `${stem}*`;
+    const part: PlainFiles = { ...candidate, files, pattern };
+    const name = `${base.name}_${stem.toLowerCase().replace(/[^\p{L}\p{N}]+/gu, '_')}`;
+    return folderFinding(storage, part, { ...base, name, place: joinPath(candidate.root, pattern), files: files.length, bytes: files.reduce((sum, file) => sum + file.bytes, 0) }, facts.filter((each) => own.has(each.path)), Math.min(opened, files.length), undefined);
+  });
+}
+
+export function folderFinding(storage: OpenStorage, candidate: PlainFiles, base: FindingBase, facts: readonly Inspected[], opened: number, relation: Relation | undefined): NewFinding {
+  const { definition: found, inference } = folderDefinition(candidate, facts);
+  const problems = facts.filter((each) => each.problem).map((each) => ({ path: each.path, problem: withHaste(candidate, each) }));
+  const old = relation?.definition.kind === 'folder' ? relation.definition.folder : undefined;
+  const before = old && (old.found ?? old.fields);
+  const drifts = before ? driftBetween(before, found.fields) : [];
+  const definition = { ...found, fields: old ? mergeFields(old.fields, before!, found.fields) : found.fields, found: found.fields, ...(old?.readWith ? { readWith: old.readWith } : {}) };
+  const evidence = folderEvidence({ candidate, facts, opened, definition: found, inference, problems, place: `${storage.storage.name}:${candidate.root}`, name: [base.namespace, base.name] });
   const counted = facts.length === candidate.files.length && facts.every((each) => each.rows !== undefined || each.problem);
   const sampled = facts.reduce((sum, each) => sum + (each.rows ?? each.aboutRows ?? 0), 0);
   const toldNothing = facts.every((each) => each.rows === undefined && each.aboutRows === undefined);
   const rows = toldNothing ? null : counted ? sampled : Math.round((sampled / Math.max(1, facts.length)) * candidate.files.length);
-  const old = relation?.definition.kind === 'folder' ? relation.definition.folder : undefined;
-  const drift = old && compareDefinition(old, definition);
-  const status: FindingStatus = problems.length > 0 ? 'unreadable' : inference.clashes.length > 0 ? 'clash' : !relation ? 'new' : drift ? 'changed' : 'unchanged';
-  const decision: Decision = status === 'unchanged' ? 'registered' : status === 'new' || status === 'changed' ? 'register' : 'undecided';
-  return { ...base, rows, status, decision, format: definition.options.format, summary: drift ?? summaryOf(definition, inference, problems), definition: { kind: 'folder', folder: definition }, evidence: { ...evidence, rowsAreEstimated: !counted } };
+  const clashes = inference.clashes.filter((clash) => !old || !before!.some((field) => field.name.toLowerCase() === clash.column.toLowerCase() && field.type.kind === 'string'));
+  const status: FindingStatus = problems.length > 0 ? 'unreadable' : clashes.length > 0 ? 'clash' : !relation ? 'new' : drifts.length > 0 ? 'changed' : 'unchanged';
+  return {
+    ...base, rows, status, decision: decisionOf(status, drifts), format: found.options.format,
+    summary: drifts.length > 0 && problems.length === 0 ? driftText(drifts) : summaryOf(found, inference, problems),
+    definition: { kind: 'folder', folder: definition }, evidence: { ...evidence, rowsAreEstimated: !counted },
+  };
+}
+
+/** What only adds may be taken over at once; what takes away or changes waits for somebody. */
+function decisionOf(status: FindingStatus, drifts: ReturnType<typeof driftBetween>): Decision {
+  if (status === 'unchanged') return 'registered';
+  return status === 'new' || (status === 'changed' && isAddition(drifts)) ? 'register' : 'undecided';
+}
+
+function withHaste(candidate: PlainFiles, { path, problem }: Inspected): string {
+  const file = candidate.files.find((each) => each.path === path);
+  return file && Date.now() - file.modified < SETTLED_MS ? `${problem} It changed a moment ago, so it may still be on its way; the next crawl looks again.` : problem!;
 }

@@ -21,7 +21,7 @@ import { xmlRecordsOf } from './conversions';
 import { readHead, readHeadBytes, splitLine } from './csv-headers';
 import type { OpenStorage } from './lake';
 import type { Lease, LocalFiles } from './local-files';
-import { readFooters } from './parquet-footers';
+import { ParquetFooters } from './parquet-footers';
 
 export interface Inspected extends FileFacts {
   options?: ReadOptions;
@@ -42,11 +42,17 @@ const TYPED_LINES = 5000;
 const HEAD_BYTES = 64 * 1024;
 const XML_HEAD_BYTES = 1024 * 1024;
 
+const FOOTERS_AT_ONCE = 2000;
+
 export class Inspector {
+  readonly footers: ParquetFooters;
+
   constructor(
     readonly engine: EngineCalls,
     readonly local: LocalFiles,
-  ) {}
+  ) {
+    this.footers = new ParquetFooters(engine);
+  }
 
   async kindOf({ store }: OpenStorage, filePath: string): Promise<FileKind> {
     return kindByBytes(filePath, await readHeadBytes(store, filePath, compressionByName(filePath), 4096));
@@ -149,24 +155,14 @@ export class Inspector {
     });
   }
 
-  /** All footers in a few calls; a list with a damaged file in it is halved until the file is alone. */
+  /** All footers, a part after the other, so that progress shows and a cancel is heard. */
   async #parquet(storage: OpenStorage, files: readonly ObjectInfo[], onFile: (done: number) => void): Promise<Inspected[]> {
     const facts: Inspected[] = [];
-    for (let start = 0; start < files.length; start += 500) {
-      facts.push(...(await this.#footers(storage, files.slice(start, start + 500))));
+    for (let start = 0; start < files.length; start += FOOTERS_AT_ONCE) {
+      facts.push(...(await this.footers.read(storage, files.slice(start, start + FOOTERS_AT_ONCE))));
       onFile(facts.length);
     }
     return facts;
-  }
-
-  async #footers(storage: OpenStorage, files: readonly ObjectInfo[]): Promise<Inspected[]> {
-    try {
-      return await readFooters(this.engine, this.local, storage, files);
-    } catch (error) {
-      if (files.length === 1) return [problemOf(storage, files[0]!.path, error)];
-      const half = Math.ceil(files.length / 2);
-      return [...(await this.#footers(storage, files.slice(0, half))), ...(await this.#footers(storage, files.slice(half)))];
-    }
   }
 
   async #describe(relation: string): Promise<FileFacts['columns']> {

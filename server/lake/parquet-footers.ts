@@ -2,76 +2,157 @@
 import { mkdtemp, open, rm } from 'node:fs/promises';
 import os from 'node:os';
 import path from 'node:path';
+import { Worker } from 'node:worker_threads';
 import PQueue from 'p-queue';
 import { LakeError } from '../../core/errors';
 import type { FileFacts } from '../../core/crawl/infer';
+import { footerStart, parseFooter } from '../../core/parquet/footer';
+import { Lru } from '../../core/lru';
 import { parseTypeName } from '../../core/schema/type-names';
 import { quoteText } from '../../core/sql/tokens';
 import type { ObjectInfo } from '../../core/storage/object-store';
 import type { EngineCalls } from '../engine/engine';
-import { quoteList } from '../engine/instances';
 import { translateError } from '../engine/translate';
-import type { Inspected } from './inspect';
+import { programFile } from '../program-files';
+import { rootsOf, type Inspected } from './inspect';
 import type { OpenStorage } from './lake';
-import type { LocalFiles } from './local-files';
+import type { FooterAnswer, FooterAnswers, FooterAsk } from './footer-worker';
 
-/** A footer is mostly smaller, so one request is enough. */
+/** Of a store elsewhere: a footer is mostly smaller, so one request is enough. */
 const TAIL_BYTES = 64 * 1024;
-const FETCHES = 12;
+const FETCHES = 16;
+/** Files in one message to a worker. */
+const CHUNK = 500;
+const WORKERS = 2;
+/** The engine's types for so many different schemas are kept. */
+const KEPT_SHAPES = 2000;
 
-/** Facts in the order of the files. Fails when one of them is no Parquet file. */
-export async function readFooters(engine: EngineCalls, local: LocalFiles, storage: OpenStorage, files: readonly ObjectInfo[]): Promise<Inspected[]> {
-  if (storage.store.root !== undefined) {
-    const { root } = storage.store;
-    return footers(engine, files, (file) => path.join(root, file.path));
+interface Waiting {
+  resolve(answer: { answers: FooterAnswer[]; shapes: string[] }): void;
+  reject(error: Error): void;
+}
+
+export class ParquetFooters {
+  readonly #columns = new Lru<FileFacts['columns']>(KEPT_SHAPES);
+  readonly #waiting = new Map<number, Waiting>();
+  readonly #queue = new PQueue({ concurrency: WORKERS });
+  #workers: Worker[] = [];
+  #next = 1;
+
+  constructor(readonly engine: EngineCalls) {}
+
+  /** Facts in the order of the files; one that is no Parquet file has a problem. */
+  async read(storage: OpenStorage, files: readonly ObjectInfo[]): Promise<Inspected[]> {
+    const chunks = Array.from({ length: Math.ceil(files.length / CHUNK) }, (_, n) => files.slice(n * CHUNK, (n + 1) * CHUNK));
+    const read = await Promise.all(chunks.map((chunk) => (storage.store.root === undefined ? this.#remote(storage, chunk) : this.#local(storage.store.root, chunk))));
+    const facts: Inspected[] = [];
+    for (const [n, { answers, shapes }] of read.entries()) {
+      for (const [index, answer] of answers.entries()) {
+        const file = chunks[n]![index]!;
+        if ('problem' in answer) facts.push({ path: file.path, columns: [], problem: `${storage.storage.name}:${file.path}: ${answer.problem}.` });
+        else facts.push(await this.#fact(storage, file, answer.rows, shapes[answer.shape]!));
+      }
+    }
+    return facts;
   }
-  const folder = await mkdtemp(path.join(os.tmpdir(), 'kind-harbor-footers-'));
-  const paths = new Map(files.map((file, index) => [file.path, path.join(folder, `${index}.parquet`)]));
-  try {
+
+  close(): void {
+    for (const worker of this.#workers) void worker.terminate();
+    this.#workers = [];
+  }
+
+  async #fact(storage: OpenStorage, file: ObjectInfo, rows: number, shape: string): Promise<Inspected> {
+    const known = this.#columns.get(shape);
+    if (known) return { path: file.path, rows, columns: known, options: { format: 'parquet' } };
+    try {
+      const columns = await this.#describe(storage, file);
+      this.#columns.set(shape, columns);
+      return { path: file.path, rows, columns, options: { format: 'parquet' } };
+    } catch (error) {
+      if (!(error instanceof LakeError)) throw error;
+      return { path: file.path, columns: [], problem: error.message };
+    }
+  }
+
+  #local(root: string, files: readonly ObjectInfo[]): Promise<{ answers: FooterAnswer[]; shapes: string[] }> {
+    return this.#queue.add(() => new Promise((resolve, reject) => {
+      const id = this.#next++;
+      this.#waiting.set(id, { resolve, reject });
+      this.#worker(id % WORKERS).postMessage({ id, files: files.map((file): FooterAsk['files'][number] => [`${root}/${file.path}`, file.bytes]) } satisfies FooterAsk);
+    }));
+  }
+
+  #worker(index: number): Worker {
+    const known = this.#workers[index];
+    if (known) return known;
+    const worker = new Worker(path.join(programFile('server'), 'footer-worker.js'));
+    worker.on('message', ({ id, ...answer }: FooterAnswers) => {
+      this.#waiting.get(id)?.resolve(answer);
+      this.#waiting.delete(id);
+    });
+    worker.on('error', (error) => {
+      for (const each of this.#waiting.values()) each.reject(error);
+      this.#waiting.clear();
+      this.#workers = [];
+    });
+    worker.unref();
+    this.#workers[index] = worker;
+    return worker;
+  }
+
+  async #remote({ store }: OpenStorage, files: readonly ObjectInfo[]): Promise<{ answers: FooterAnswer[]; shapes: string[] }> {
+    const shapes = new Map<string, number>();
+    const answers = new Array<FooterAnswer>(files.length);
     const queue = new PQueue({ concurrency: FETCHES });
-    await queue.addAll(files.map((file) => () => hollowCopy(storage, file, paths.get(file.path)!)));
-    return await footers(engine, files, (file) => paths.get(file.path)!);
-  } catch (error) {
-    const copies = new Map([...paths].map(([each, copy]) => [copy, { storage: storage.storage.name, path: each }]));
-    throw translateError(error, { roots: new Map(), copies });
-  } finally {
-    await rm(folder, { recursive: true, force: true });
+    await queue.addAll(files.map((file, index) => async () => {
+      try {
+        const { rows, schema } = parseFooter(await footerBytes(store, file));
+        if (!shapes.has(schema)) shapes.set(schema, shapes.size);
+        answers[index] = { rows, shape: shapes.get(schema)! };
+      } catch (error) {
+        if (error instanceof LakeError && error.kind !== 'bad-file') throw error;
+        answers[index] = { problem: (error as Error).message };
+      }
+    }));
+    return { answers, shapes: [...shapes.keys()] };
+  }
+
+  /** The engine's own types of a file's columns; of a file elsewhere by a copy with nothing in it but its ends. */
+  async #describe(storage: OpenStorage, file: ObjectInfo): Promise<FileFacts['columns']> {
+    if (storage.store.root !== undefined) return this.#describeLocal(path.join(storage.store.root, file.path), rootsOf(storage), new Map());
+    const folder = await mkdtemp(path.join(os.tmpdir(), 'kind-harbor-footer-'));
+    const copy = path.join(folder, 'hollow.parquet');
+    try {
+      await hollowCopy(file, await footerBytes(storage.store, file), copy);
+      return await this.#describeLocal(copy, new Map(), new Map([[copy, { storage: storage.storage.name, path: file.path }]]));
+    } finally {
+      await rm(folder, { recursive: true, force: true });
+    }
+  }
+
+  async #describeLocal(local: string, roots: Map<string, string>, copies: Map<string, { storage: string; path: string }>): Promise<FileFacts['columns']> {
+    const { rows } = await this.engine.call('run', { sql: `DESCRIBE SELECT * FROM read_parquet(${quoteText(local)}, hive_partitioning = false)` }).catch((error: unknown) => {
+      throw translateError(error, { roots, copies });
+    });
+    return (rows as string[][]).map((row) => ({ name: row[0]!, type: parseTypeName(row[1]!) }));
   }
 }
 
-async function footers(engine: EngineCalls, files: readonly ObjectInfo[], localPath: (file: ObjectInfo) => string): Promise<Inspected[]> {
-  const byLocal = new Map(files.map((file) => [localPath(file), file]));
-  const list = quoteList([...byLocal.keys()]);
-  // Files with the same schema text share one description of their columns.
-  const { rows } = await engine.call('run', {
-    sql: `SELECT m.file_name, m.num_rows, s.shape FROM parquet_file_metadata(${list}) m JOIN (
-            SELECT file_name, md5(string_agg(concat_ws('/', name, type, type_length, repetition_type, num_children, converted_type, "scale", "precision", logical_type), ',' )) AS shape
-            FROM parquet_schema(${list}) GROUP BY file_name) s USING (file_name)`,
-  });
-  const columnsOf = new Map<string, FileFacts['columns']>();
-  for (const [file, , shape] of rows as [string, number, string][]) {
-    if (columnsOf.has(shape)) continue;
-    const described = await engine.call('run', { sql: `DESCRIBE SELECT * FROM read_parquet(${quoteText(file)}, hive_partitioning = false)` });
-    columnsOf.set(shape, (described.rows as string[][]).map((row) => ({ name: row[0]!, type: parseTypeName(row[1]!) })));
-  }
-  return (rows as [string, number, string][]).map(([file, count, shape]) => ({ path: byLocal.get(file)!.path, rows: Number(count), columns: columnsOf.get(shape)!, options: { format: 'parquet' } }));
+/** From the footer to the file's end, fetched in one request or two. */
+async function footerBytes(store: OpenStorage['store'], file: ObjectInfo): Promise<Uint8Array> {
+  const tailStart = Math.max(0, file.bytes - TAIL_BYTES);
+  const tail = await store.read(file.path, { start: tailStart, end: file.bytes });
+  const start = footerStart(file.bytes, tail);
+  return start >= tailStart ? tail.subarray(start - tailStart) : store.read(file.path, { start, end: file.bytes });
 }
 
-/** A file of the same size with nothing in it but the first four bytes and the footer; the rest takes no room on disk. */
-async function hollowCopy({ store, storage }: OpenStorage, file: ObjectInfo, target: string): Promise<void> {
-  let start = Math.max(0, file.bytes - TAIL_BYTES);
-  let tail = await store.read(file.path, { start, end: file.bytes });
-  const footerBytes = tail.length < 8 ? 0 : new DataView(tail.buffer, tail.byteOffset + tail.length - 8).getUint32(0, true) + 8;
-  if (footerBytes > file.bytes) throw new LakeError('bad-file', `${storage.name}:${file.path} is no Parquet file: its footer would be larger than the file.`, { path: file.path });
-  if (footerBytes > tail.length) {
-    start = file.bytes - footerBytes;
-    tail = await store.read(file.path, { start, end: file.bytes });
-  }
+/** A file of the same size that holds its first four bytes and its end; the rest takes no room on disk. */
+async function hollowCopy(file: ObjectInfo, end: Uint8Array, target: string): Promise<void> {
   const copy = await open(target, 'w');
   try {
     await copy.truncate(file.bytes);
     await copy.write(Buffer.from('PAR1'), 0, 4, 0);
-    await copy.write(tail, 0, tail.length, start);
+    await copy.write(end, 0, end.length, file.bytes - end.length);
   } finally {
     await copy.close();
   }

@@ -7,6 +7,11 @@ const fullName = (relation: { namespace: string; name: string }) => `${relation.
 
 /** Full names, in the order of the catalog. A view whose text can no longer be parsed reads nothing. */
 export async function readersOf(sql: Sql, statements: Statements, relation: Relation): Promise<string[]> {
+  return (await viewsByTable(sql, statements))(fullName(relation));
+}
+
+/** The same for many tables: every view is parsed once. */
+export async function viewsByTable(sql: Sql, statements: Statements): Promise<(name: string) => string[]> {
   const all = await listRelations(sql);
   const byBareName = new Map<string, string[]>();
   for (const each of all) byBareName.set(each.name.toLowerCase(), [...(byBareName.get(each.name.toLowerCase()) ?? []), fullName(each)]);
@@ -17,14 +22,16 @@ export async function readersOf(sql: Sql, statements: Statements, relation: Rela
     const names = (statement?.references ?? []).flatMap(({ name }) => (name.length === 2 ? [name.join('.')] : (byBareName.get(name[0]!.toLowerCase()) ?? [])));
     reads.set(fullName(each), new Set(names.map((name) => name.toLowerCase())));
   }
-  const found = new Set<string>();
-  const look = (name: string): void => {
-    for (const [view, names] of reads) {
-      if (!names.has(name.toLowerCase()) || found.has(view)) continue;
-      found.add(view);
-      look(view);
-    }
+  return (name) => {
+    const found = new Set<string>();
+    const look = (wanted: string): void => {
+      for (const [view, names] of reads) {
+        if (!names.has(wanted.toLowerCase()) || found.has(view)) continue;
+        found.add(view);
+        look(view);
+      }
+    };
+    look(name);
+    return [...reads.keys()].filter((view) => found.has(view));
   };
-  look(fullName(relation));
-  return [...reads.keys()].filter((view) => found.has(view));
 }

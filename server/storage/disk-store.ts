@@ -38,30 +38,32 @@ export class DiskStore implements LakeStore {
 
   async list(folder: string): Promise<ObjectInfo[]> {
     const found: ObjectInfo[] = [];
-    const pending = [normalPath(folder)];
-    while (pending.length > 0) {
+    const start = normalPath(folder);
+    const full = await this.#folderHere(start);
+    if (full === undefined) return found;
+    // Below the first folder no link is followed, so every place is inside.
+    const pending = [{ inside: start, full }];
+    for (let folders = 1; pending.length > 0; folders++) {
       const next = pending.pop()!;
-      const page = await this.listFolder(next);
+      const page = entriesOf(next.inside, next.full);
       found.push(...page.files);
-      pending.push(...page.folders.map((name) => joinPath(next, name)).reverse());
+      for (const name of page.folders.reverse()) pending.push({ inside: joinPath(next.inside, name), full: `${next.full}/${name}` });
+      if (folders % FOLDERS_AT_ONCE === 0) await new Promise((resolve) => setImmediate(resolve));
     }
     return found;
   }
 
   async listFolder(folder: string): Promise<FolderPage> {
     const inside = normalPath(folder);
-    const full = await this.localPath(inside).catch((error: unknown) => {
+    const full = await this.#folderHere(inside);
+    return full === undefined ? { folders: [], files: [] } : entriesOf(inside, full);
+  }
+
+  #folderHere(inside: string): Promise<string | undefined> {
+    return this.localPath(inside).catch((error: unknown) => {
       if (error instanceof LakeError && error.kind === 'not-found') return undefined;
       throw error;
     });
-    if (full === undefined) return { folders: [], files: [] };
-    // Synchronous on purpose: several times as fast as the asynchronous calls, and a folder at a time.
-    const entries = readdirSync(full, { withFileTypes: true }).filter((entry) => !entry.isSymbolicLink()).sort((a, b) => (a.name < b.name ? -1 : 1));
-    const files = entries.filter((entry) => entry.isFile() && !isTemporary(entry.name)).map((entry) => {
-      const { size, mtimeMs } = statSync(path.join(full, entry.name));
-      return { path: joinPath(inside, entry.name), bytes: size, modified: Math.floor(mtimeMs) };
-    });
-    return { folders: entries.filter((entry) => entry.isDirectory()).map((entry) => entry.name), files };
   }
 
   async head(storePath: string): Promise<ObjectInfo | undefined> {
@@ -190,6 +192,24 @@ export class DiskStore implements LakeStore {
     }
     return temporary;
   }
+}
+
+/** Folders that are read before others get a turn. */
+const FOLDERS_AT_ONCE = 100;
+
+/** Synchronous on purpose: several times as fast as the asynchronous calls, and a folder at a time. */
+function entriesOf(inside: string, full: string): FolderPage {
+  const files: ObjectInfo[] = [];
+  const folders: string[] = [];
+  for (const entry of readdirSync(full, { withFileTypes: true })) {
+    if (entry.isDirectory()) folders.push(entry.name);
+    else if (entry.isFile() && !isTemporary(entry.name)) {
+      // A file may go between the two calls.
+      const info = statSync(`${full}/${entry.name}`, { throwIfNoEntry: false });
+      if (info) files.push({ path: inside === '' ? entry.name : `${inside}/${entry.name}`, bytes: info.size, modified: Math.floor(info.mtimeMs) });
+    }
+  }
+  return { folders: folders.sort(), files: files.sort((a, b) => (a.path < b.path ? -1 : 1)) };
 }
 
 function temporaryName(full: string): string {

@@ -1,4 +1,5 @@
 /** What the server's answers hold, as far as pages use it. */
+import type { CrawlDefinition } from '../../core/crawl/definition';
 import type { ReadOptions } from '../../core/folder/read-options';
 import type { ScanCounts } from '../../core/scan/plan';
 
@@ -90,12 +91,13 @@ export interface Job {
 
 export interface Crawl {
   id: number;
-  storage: string;
-  folder: string;
-  lastRun: { id: number; startedAt: string; finishedAt: string | null; files: number; opened: number; findings: number; undecided: number } | null;
+  name: string;
+  definition: CrawlDefinition;
+  scheduleWords: string | null;
+  lastRun: CrawlOutcome | null;
 }
 
-export type Decision = 'register' | 'leave-out' | 'leave-out-always' | 'undecided' | 'registered';
+export type Decision = 'register' | 'leave-out' | 'leave-out-always' | 'undecided' | 'registered' | 'unregistered';
 export interface Evidence {
   looked: number;
   of: number;
@@ -108,17 +110,19 @@ export interface Evidence {
   partial: { column: string; presentIn: number; of: number; firstIn: string }[];
   problems: { path: string; problem: string }[];
   statement: string;
-  /** One of the files, by path. */
   example: string | null;
+  affected: string[];
   rowsAreEstimated: boolean;
   version: number | null;
 }
 export interface Finding {
   id: number;
+  storage: string;
   location: string;
+  place: string;
   namespace: string;
   name: string;
-  status: 'new' | 'changed' | 'unchanged' | 'clash' | 'no-shape' | 'unreadable';
+  status: 'new' | 'changed' | 'unchanged' | 'clash' | 'no-shape' | 'unreadable' | 'gone';
   decision: Decision;
   format: string | null;
   summary: string;
@@ -127,17 +131,46 @@ export interface Finding {
   rows: number | null;
   definition: { kind: 'folder'; folder: { options: ReadOptions; readWith?: string; pattern: string; partitionColumns: string[] } } | { kind: 'lake' } | null;
   evidence: Evidence;
+  relationId: number | null;
 }
-export interface CrawlRun {
+
+/** A run without its findings. */
+export interface CrawlOutcome {
   id: number;
-  storage: string;
-  folder: string;
+  crawlId: number;
+  crawl: string;
+  definition: CrawlDefinition;
   jobId: string | null;
+  askedAt: string | null;
   startedAt: string;
   finishedAt: string | null;
+  who: string;
+  cause: 'asked' | 'schedule' | 'restart';
   files: number;
   opened: number;
+  found: number;
+  undecided: number;
+  added: number;
+  problem: string | null;
+}
+
+export interface CrawlRun extends CrawlOutcome {
   findings: Finding[];
+}
+
+export interface DriftEntry {
+  id: number;
+  table: string;
+  runId: number;
+  at: string;
+  kind: string;
+  column: string;
+  before: string | null;
+  after: string | null;
+  files: string[];
+  done: 'open' | 'taken over' | 'left as it was';
+  doneBy: string | null;
+  doneAt: string | null;
 }
 
 export interface RelationName {

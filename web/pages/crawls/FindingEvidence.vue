@@ -1,18 +1,18 @@
 <script setup lang="ts">
 /** Why a finding is what it is, for the person who decides. */
 import { computed, ref } from 'vue';
-import { escapePath } from '../../api/client';
-import type { CrawlRun, Finding } from '../../api/types';
+import { storageLink, tableLink } from '../../api/client';
+import type { Finding } from '../../api/types';
 import ColumnMap from '../../charts/ColumnMap.vue';
 import { bytesText, countText, plural } from '../../design/format';
 import CorrectFinding from './CorrectFinding.vue';
 
-const props = defineProps<{ finding: Finding; run: CrawlRun }>();
+const props = defineProps<{ finding: Finding }>();
 defineEmits<{ changed: []; always: [] }>();
 const correcting = ref(false);
 const evidence = computed(() => props.finding.evidence);
 const fromFiles = computed(() => evidence.value.columns.filter((column) => !column.fromPath));
-const fileLink = (path: string) => ({ path: `/storage/${encodeURIComponent(props.run.storage)}/${escapePath(path.split('/').slice(0, -1).join('/'))}`, query: { file: path.split('/').at(-1) } });
+const fileLink = (path: string) => ({ path: storageLink(props.finding.storage, path.split('/').slice(0, -1).join('/')).path, query: { file: path.split('/').at(-1) } });
 </script>
 
 <template>
@@ -25,12 +25,14 @@ const fileLink = (path: string) => ({ path: `/storage/${encodeURIComponent(props
           <button v-if="finding.definition" class="plain-link" :aria-expanded="correcting" @click="correcting = !correcting">correct it</button>
         </span>
       </header>
-      <CorrectFinding v-if="correcting" :finding="finding" :storage="run.storage" @close="correcting = false" @corrected="correcting = false; $emit('changed')" />
+      <CorrectFinding v-if="correcting" :finding="finding" :storage="finding.storage" @close="correcting = false" @corrected="correcting = false; $emit('changed')" />
       <p class="text-muted">
-        <RouterLink class="plain-link" :to="`/storage/${encodeURIComponent(run.storage)}/${escapePath(finding.location)}`">{{ finding.location || run.storage }}</RouterLink>,
+        <RouterLink class="plain-link" :to="storageLink(finding.storage, finding.location)">{{ finding.location || finding.storage }}</RouterLink>,
         {{ plural(finding.files, 'file') }}, {{ bytesText(finding.bytes) }}<template v-if="evidence.looked > 0">; {{ evidence.looked - evidence.known > 0 ? `${countText(evidence.looked - evidence.known)} opened` : 'none opened' }}<template v-if="evidence.known > 0">, {{ countText(evidence.known) }} as before</template><template v-if="evidence.of > evidence.looked">, the rest are taken to be alike</template></template>.
       </p>
       <p v-if="evidence.read" class="mono mt-1 break-words">{{ evidence.read }}</p>
+      <p v-if="evidence.affected.length > 0" class="mt-1">Read by <template v-for="(view, index) in evidence.affected" :key="view">{{ index > 0 ? ', ' : '' }}<RouterLink class="plain-link" :to="tableLink(view)">{{ view }}</RouterLink></template>.</p>
+      <p v-if="finding.status === 'gone'" class="mt-2">Every file of this table is gone. Taken out, its name leaves the catalog; kept, it stays and reads as empty or fails.</p>
       <ul v-if="evidence.problems.length > 0" class="mt-2 border-l-2 border-rust pl-2">
         <li v-for="each in evidence.problems.slice(0, 8)" :key="each.path" class="break-words"><RouterLink class="plain-link mono" :to="fileLink(each.path)">{{ each.path }}</RouterLink>: {{ each.problem }}</li>
       </ul>

@@ -53,20 +53,21 @@ const register = () => act(async () => {
 const crawl = useCrawlStart();
 async function again(): Promise<void> {
   notes.value = [];
-  await crawl.start(run.value.value!.storage, run.value.value!.folder);
+  await crawl.again(run.value.value!.crawlId);
 }
-const place = computed(() => (run.value.value ? [run.value.value.storage, run.value.value.folder].filter(Boolean).join('/') : ''));
+const place = computed(() => run.value.value?.crawl ?? '');
 const seconds = computed(() => (run.value.value?.finishedAt ? (new Date(run.value.value.finishedAt).getTime() - new Date(run.value.value.startedAt).getTime()) / 1000 : 0));
 /** Left out for good is left out too. */
 const isChosen = (finding: Finding, decision: Decision) => finding.decision === decision || (decision === 'leave-out' && finding.decision === 'leave-out-always');
-const choices: { decision: Decision; words: string }[] = [{ decision: 'register', words: 'register' }, { decision: 'leave-out', words: 'leave out' }];
+/** What is gone is taken out of the catalog, or kept in it. */
+const choicesOf = (finding: Finding): { decision: Decision; words: string }[] => [{ decision: 'register', words: finding.status === 'gone' ? 'take out' : finding.status === 'changed' ? 'take over' : 'register' }, { decision: 'leave-out', words: finding.status === 'gone' ? 'keep' : 'leave out' }];
 </script>
 
 <template>
-  <PageFrame :steps="[{ label: 'Crawls', to: '/crawls' }, ...(run.value.value ? [{ label: place, to: '/crawls' }, { label: timeText(run.value.value.startedAt) }] : [])]">
+  <PageFrame :steps="[{ label: 'Crawls', to: '/crawls' }, ...(run.value.value ? [{ label: place, to: `/crawls/of/${run.value.value.crawlId}` }, { label: timeText(run.value.value.startedAt) }] : [])]">
     <template #title>
       <h1>What the crawl found</h1>
-      <span v-if="run.value.value?.finishedAt" class="text-muted">{{ place }}: {{ plural(run.value.value.files, 'file') }} in {{ seconds.toFixed(1) }} s, {{ countText(run.value.value.opened) }} opened</span>
+      <span v-if="run.value.value?.finishedAt" class="text-muted">{{ place }}: {{ plural(run.value.value.files, 'file') }} in {{ seconds.toFixed(1) }} s, {{ countText(run.value.value.opened) }} opened<template v-if="run.value.value.added > 0">, {{ plural(run.value.value.added, 'table') }} registered by rule</template>; run by {{ run.value.value.who || 'nobody' }}{{ run.value.value.cause === 'restart' ? ' after a restart' : '' }}</span>
     </template>
     <template v-if="run.value.value?.finishedAt" #actions>
       <BaseButton @click="again">Crawl again</BaseButton>
@@ -106,10 +107,11 @@ const choices: { decision: Decision; words: string }[] = [{ decision: 'register'
                 <td class="mono py-1.5 pr-5 text-right">{{ countText(finding.files) }}</td>
                 <td class="mono py-1.5 pr-5 text-right" :title="finding.evidence.rowsAreEstimated ? 'Estimated from the files that were opened' : 'Counted'">{{ finding.rows === null ? '' : `${finding.evidence.rowsAreEstimated ? 'about ' : ''}${countText(finding.rows)}` }}</td>
                 <td class="py-1.5 pr-3 whitespace-nowrap">
-                  <RouterLink v-if="finding.decision === 'registered'" class="plain-link" :to="`/tables/${encodeURIComponent(finding.namespace)}/${encodeURIComponent(finding.name)}`" @click.stop>open table</RouterLink>
+                  <span v-if="finding.decision === 'unregistered'" class="text-muted">taken out</span>
+                  <RouterLink v-else-if="finding.decision === 'registered'" class="plain-link" :to="`/tables/${encodeURIComponent(finding.namespace)}/${encodeURIComponent(finding.name)}`" @click.stop>open table</RouterLink>
                   <span v-else role="radiogroup" :aria-label="`Decision on ${finding.namespace}.${finding.name}`" class="inline-flex">
                     <button
-                      v-for="choice in choices" :key="choice.decision" role="radio" :aria-checked="isChosen(finding, choice.decision)" :disabled="choice.decision === 'register' && !finding.definition"
+                      v-for="choice in choicesOf(finding)" :key="choice.decision" role="radio" :aria-checked="isChosen(finding, choice.decision)" :disabled="choice.decision === 'register' && !finding.definition"
                       class="-ml-px border border-rule px-2.5 py-0.5 first:ml-0 disabled:text-muted disabled:opacity-60" :class="isChosen(finding, choice.decision) ? 'border-ink bg-ink text-card' : 'bg-card hover:border-ink'"
                       :title="choice.decision === 'register' && !finding.definition ? 'There is nothing here that could be registered as one table' : isChosen(finding, choice.decision) ? 'Click again to leave it undecided' : undefined"
                       @click.stop="decide(finding, isChosen(finding, choice.decision) ? 'undecided' : choice.decision)"
@@ -122,7 +124,7 @@ const choices: { decision: Decision; words: string }[] = [{ decision: 'register'
           <button v-if="groups.unchanged.length + groups.always.length > 0" class="w-full border-t border-ink px-3 py-2 text-left text-muted" :aria-expanded="showFolded" @click="showFolded = !showFolded">{{ showFolded ? '▾' : '▸' }} {{ [groups.unchanged.length > 0 ? `${groups.unchanged.length} unchanged` : '', groups.always.length > 0 ? `${groups.always.length} always left out` : ''].filter(Boolean).join(', ') }}</button>
         </div>
       </section>
-      <div class="min-h-0 overflow-auto" tabindex="0" role="region" aria-label="Evidence of the chosen finding"><FindingEvidence v-if="chosen" :key="chosen.id" :finding="chosen" :run="run.value.value" @changed="run.reload" @always="decide(chosen, chosen.decision === 'leave-out-always' ? 'leave-out' : 'leave-out-always')" /></div>
+      <div class="min-h-0 overflow-auto" tabindex="0" role="region" aria-label="Evidence of the chosen finding"><FindingEvidence v-if="chosen" :key="chosen.id" :finding="chosen" @changed="run.reload" @always="decide(chosen, chosen.decision === 'leave-out-always' ? 'leave-out' : 'leave-out-always')" /></div>
     </div>
   </PageFrame>
 </template>

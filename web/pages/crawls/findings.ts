@@ -27,6 +27,7 @@ export function countDecisions(findings: readonly Finding[]): { undecided: numbe
 type Tone = 'plain' | 'tide' | 'dusk' | 'rust' | 'kelp';
 
 export function statusMark(finding: Finding): { words: string; tone: Tone } {
+  if (finding.decision === 'unregistered') return { words: 'taken out', tone: 'kelp' };
   if (finding.decision === 'registered' && finding.status !== 'unchanged') return { words: 'registered', tone: 'kelp' };
   switch (finding.status) {
     case 'new':
@@ -39,6 +40,8 @@ export function statusMark(finding: Finding): { words: string; tone: Tone } {
       return { words: 'no one shape', tone: 'rust' };
     case 'unreadable':
       return { words: 'not readable', tone: 'rust' };
+    case 'gone':
+      return { words: 'gone', tone: 'rust' };
     case 'unchanged':
       return { words: 'as before', tone: 'plain' };
   }

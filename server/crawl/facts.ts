@@ -1,0 +1,121 @@
+/** Facts of all files that a crawl must open, in as few steps as there can be, remembered as they come. */
+import type { ObjectInfo } from '../../core/storage/object-store';
+import { fullOptions, type GivenOptions, type ReadOptions } from '../../core/folder/read-options';
+import { knownFacts, readAs, rememberFacts } from '../catalog/seen-files';
+import type { Sql } from '../catalog/database';
+import type { JobContext } from '../jobs/jobs';
+import { READABLE, sampleOf, type Inspected, type Inspector } from '../lake/inspect';
+import type { PlainFiles } from '../lake/files-as-table';
+import type { OpenStorage } from '../lake/lake';
+import type { Judged } from './crawler';
+
+interface Tools {
+  inspector: Inspector;
+  database: Sql;
+  sample: number;
+  context: JobContext;
+}
+
+export interface GatheredFacts {
+  facts: Inspected[];
+  opened: number;
+}
+
+interface Wanted {
+  judged: Judged;
+  candidate: PlainFiles;
+  /** The options of the registered table, which count over what its files seem. */
+  given: ReadOptions | undefined;
+  files: readonly ObjectInfo[];
+}
+
+/** Parquet files whose footers are read, and remembered, in one step. */
+const AT_ONCE = 2000;
+
+export async function gatherFacts(tools: Tools, fresh: readonly Judged[]): Promise<{ factsOf: (judged: Judged) => GatheredFacts; opened: number }> {
+  const wanted = fresh.flatMap((judged) => wantedOf(judged, tools.sample));
+  const total = wanted.reduce((sum, each) => sum + each.files.length, 0);
+  const facts = new Map<Judged, GatheredFacts>(fresh.map((judged) => [judged, { facts: [], opened: 0 }]));
+  const known = await knownOf(tools, wanted);
+  let done = 0;
+  let opened = 0;
+  const progress = (more: number, place: string) => tools.context.progress((done += more), total, place);
+  const parquet = wanted.filter((each) => (each.given?.format ?? each.candidate.fileKind) === 'parquet');
+  opened += await gatherFooters(tools, parquet, known, facts, progress);
+  for (const each of wanted.filter((other) => !parquet.includes(other))) {
+    tools.context.check();
+    const gathered = await gatherText(tools, each, known.get(each)!);
+    facts.set(each.judged, gathered);
+    opened += gathered.opened;
+    progress(each.files.length, each.candidate.root);
+  }
+  return { factsOf: (judged) => facts.get(judged)!, opened };
+}
+
+function wantedOf(judged: Judged, sample: number): Wanted[] {
+  const { candidate, relation } = judged;
+  if (candidate.kind !== 'files') return [];
+  const folder = relation?.definition.kind === 'folder' ? relation.definition.folder : undefined;
+  const given = folder && folder.options.format !== 'parquet' ? fullOptions(folder.options as GivenOptions) : undefined;
+  const files = (given?.format ?? candidate.fileKind) === 'parquet' ? candidate.files : sampleOf(candidate.files, sample);
+  return [{ judged, candidate, given, files }];
+}
+
+/** One question for each crawled folder and way of reading, not one for each table. */
+async function knownOf({ database }: Tools, wanted: readonly Wanted[]): Promise<Map<Wanted, Map<string, Inspected>>> {
+  const known = new Map<Wanted, Map<string, Inspected>>();
+  const groups = new Map<string, Wanted[]>();
+  for (const each of wanted) {
+    const key = JSON.stringify([each.judged.storage.storage.id, each.judged.within.folder, readAs(each.given)]);
+    groups.set(key, [...(groups.get(key) ?? []), each]);
+  }
+  for (const group of groups.values()) {
+    const { judged, given } = group[0]!;
+    const found = await knownFacts(database, judged.storage.storage.id, group.length === 1 ? judged.candidate.root : judged.within.folder, readAs(given), group.flatMap((each) => each.files));
+    for (const each of group) known.set(each, found);
+  }
+  return known;
+}
+
+async function gatherFooters(tools: Tools, wanted: readonly Wanted[], known: Map<Wanted, Map<string, Inspected>>, facts: Map<Judged, GatheredFacts>, progress: (more: number, place: string) => void): Promise<number> {
+  let opened = 0;
+  for (const [storage, group] of byStorage(wanted)) {
+    const unknown = group.flatMap((each) => each.files.filter((file) => !known.get(each)!.has(file.path)));
+    progress(group.reduce((sum, each) => sum + each.files.length, 0) - unknown.length, storage.storage.name);
+    const fresh = new Map<string, Inspected>();
+    for (let start = 0; start < unknown.length; start += AT_ONCE) {
+      tools.context.check();
+      const part = unknown.slice(start, start + AT_ONCE);
+      const read = await tools.inspector.footers.read(storage, part);
+      await rememberFacts(tools.database, storage.storage.id, readAs(undefined), part, read);
+      for (const each of read) fresh.set(each.path, each);
+      progress(part.length, part[0]!.path);
+    }
+    opened += fresh.size;
+    for (const each of group) {
+      const own = each.files.map((file) => known.get(each)!.get(file.path) ?? fresh.get(file.path)!);
+      facts.set(each.judged, { facts: own, opened: each.files.filter((file) => fresh.has(file.path)).length });
+    }
+  }
+  return opened;
+}
+
+function byStorage(wanted: readonly Wanted[]): Map<OpenStorage, Wanted[]> {
+  const groups = new Map<OpenStorage, Wanted[]>();
+  for (const each of wanted) groups.set(each.judged.storage, [...(groups.get(each.judged.storage) ?? []), each]);
+  return groups;
+}
+
+async function gatherText(tools: Tools, { judged, candidate, given, files }: Wanted, known: ReadonlyMap<string, Inspected>): Promise<GatheredFacts> {
+  const { storage } = judged;
+  const kind = READABLE.has(candidate.fileKind) || given ? candidate.fileKind : await tools.inspector.kindOf(storage, candidate.files[0]!.path);
+  if (!READABLE.has(kind) && !given) return { facts: [], opened: 0 };
+  // The records of XML are judged together, so one new file has all of them looked at again.
+  const unknown = files.filter((file) => !known.has(file.path));
+  const open = kind === 'xml' && unknown.length > 0 ? files : unknown;
+  const fresh = open.length === 0 ? [] : await tools.inspector.inspect(storage, kind, open, given ? { given } : {});
+  await rememberFacts(tools.database, storage.storage.id, readAs(given), open, fresh);
+  const opened = new Set(open.map((file) => file.path));
+  const before = files.filter((file) => !opened.has(file.path)).map((file) => known.get(file.path)!);
+  return { facts: [...before, ...fresh].sort((a, b) => (a.path < b.path ? -1 : 1)), opened: fresh.length };
+}
