@@ -4,6 +4,7 @@ import { EventEmitter } from 'node:events';
 export type HarborEvent =
   | { topic: 'job'; job: unknown }
   | { topic: 'catalog' }
+  | { topic: 'columns'; name: string }
   | { topic: 'storage'; storage: string; folder: string }
   | { topic: 'table'; name: string }
   | { topic: 'receipt'; id: string }

@@ -6,6 +6,7 @@ import { pino } from 'pino';
 import { createApp } from './app';
 import { Database } from './catalog/database';
 import { ReceiptBook } from './catalog/receipt-book';
+import { FindIndex } from './catalog/find-index';
 import { RelationNames } from './catalog/relation-names';
 import { listRelations } from './catalog/relations';
 import { ConfigError, readConfig, type Config } from './config';
@@ -19,6 +20,7 @@ import { Engine } from './engine/engine';
 import { Events } from './events';
 import { lockHome } from './home-lock';
 import { Jobs } from './jobs/jobs';
+import { ColumnKeeper } from './lake/column-keeper';
 import { FilesAsTable } from './lake/files-as-table';
 import { Inspector } from './lake/inspect';
 import { Lake } from './lake/lake';
@@ -85,6 +87,7 @@ async function start(args: readonly string[], onStop: (stop: () => Promise<void>
   const receipts = new ReceiptBook(database, events, log);
   onStop(() => receipts.settled());
   const queries = new Queries(lake, files, queryEngine, names, receipts, config, local);
+  const columns = new ColumnKeeper(database, lake, queries, events, log);
   const crawler = new Crawler(lake, inspector, jobs, events, {
     database, statements: queries.statements,
     async registerAdditions(runId, who) {
@@ -102,7 +105,7 @@ async function start(args: readonly string[], onStop: (stop: () => Promise<void>
     config, log, database, events, jobs, lake, inspector, files, queryEngine, workEngine, readiness,
     names, receipts, local, uploads: new Uploads(path.join(config.home, 'uploads')),
     queries,
-    crawler, schedules: new Schedules(database, crawler, `${config.person}, by schedule`, log),
+    columns, find: new FindIndex(database, events), crawler, schedules: new Schedules(database, crawler, `${config.person}, by schedule`, log),
   };
   if (config.demo) {
     await makeDemo(services, say);
@@ -113,6 +116,7 @@ async function start(args: readonly string[], onStop: (stop: () => Promise<void>
   onStop(() => services.schedules.stop());
   readiness.ready();
   await crawler.resume();
+  events.tell({ topic: 'catalog' });
   say(`Kind Harbor is at http://${config.host.includes(':') ? `[${config.host}]` : config.host}:${config.port}`);
 }
 

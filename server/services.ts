@@ -2,6 +2,7 @@
 import type { Logger } from 'pino';
 import type { Database } from './catalog/database';
 import type { ReceiptBook } from './catalog/receipt-book';
+import type { FindIndex } from './catalog/find-index';
 import type { RelationNames } from './catalog/relation-names';
 import type { Config } from './config';
 import type { Crawler } from './crawl/crawler';
@@ -9,6 +10,7 @@ import type { Schedules } from './crawl/schedules';
 import type { Engine } from './engine/engine';
 import type { Events } from './events';
 import type { Jobs } from './jobs/jobs';
+import type { ColumnKeeper } from './lake/column-keeper';
 import type { FilesAsTable } from './lake/files-as-table';
 import type { Inspector } from './lake/inspect';
 import type { Lake } from './lake/lake';
@@ -33,6 +35,8 @@ export interface Services {
   local: LocalFiles;
   queries: Queries;
   uploads: Uploads;
+  columns: ColumnKeeper;
+  find: FindIndex;
   crawler: Crawler;
   schedules: Schedules;
   readiness: Readiness;

@@ -9,6 +9,7 @@ const server = esbuild.build({
     main: 'server/main.ts',
     'catalog-process': 'server/catalog/process.ts',
     'engine-process': 'server/engine/process.ts',
+    'fleet-office': 'server/standins/fleet-office.ts',
     'footer-worker': 'server/lake/footer-worker.ts',
   },
   outdir: 'dist/server',

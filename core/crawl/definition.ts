@@ -12,6 +12,8 @@ export interface CrawlFolder {
   /** Globs on the path below the folder, as `2026/**` or `*.csv`; none for everything. */
   include: string[];
   exclude: string[];
+  /** Of a connected database: the kinds of objects that are taken; none for all. */
+  kinds?: string[];
 }
 
 /** Ask about everything, or register what is new or only adds columns, and ask about the rest. */

@@ -27,7 +27,21 @@ export interface DataFile {
 export type ColumnMatch = 'field-id' | 'name';
 
 /** How the engine must read a table's files. */
-export type FileReader = { kind: 'parquet'; match: ColumnMatch } | ({ kind: 'text' } & { options: ReadOptions });
+export type FileReader = { kind: 'parquet'; match: ColumnMatch } | { kind: 'text'; options: ReadOptions } | { kind: 'copy'; options: ReadOptions } | SourceReader;
+
+/** Rows that a connected database is asked for; what asks it is the server's. `copy` stands for rows that were fetched. */
+export interface SourceReader {
+  kind: 'source';
+  driver: SourceRows;
+  place: { schema: string; name: string };
+  predicate: Predicate;
+}
+
+/** As much of a driver as a plan must know. */
+export interface SourceRows {
+  rows(read: { schema: string; name: string; fields: readonly Field[]; predicate: Predicate }): AsyncIterable<Record<string, unknown>[]>;
+  statementOf(read: { schema: string; name: string; fields: readonly Field[]; predicate: Predicate }): string;
+}
 
 export type Verdict = 'read' | 'skipped-by-partition' | 'skipped-by-bounds';
 

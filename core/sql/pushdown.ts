@@ -9,6 +9,17 @@ import { MICROS_PER_DAY, type Value } from '../values/value';
 
 type Node = { [key: string]: unknown };
 
+/** Names of the columns that the plan reads of each stand-in. */
+export function readColumns(plan: unknown, tables: ReadonlyMap<string, readonly Field[]>): Map<string, Set<string>> {
+  const found = new Map([...tables.keys()].map((name) => [name, new Set<string>()]));
+  visit(plan, undefined, (get) => {
+    const name = String(get.name);
+    const fields = tables.get(name);
+    if (fields) for (const each of scanColumns(get, fields)) if (each) found.get(name)!.add(each.path[0]!);
+  });
+  return found;
+}
+
 /** Predicate by stand-in name; a name that the plan scans twice gets either filter, one that it lacks gets `true`. */
 export function readPushdown(plan: unknown, tables: ReadonlyMap<string, readonly Field[]>): Map<string, Predicate> {
   const found = new Map<string, Predicate[]>();

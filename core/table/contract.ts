@@ -6,7 +6,8 @@ import type { TableSchema } from '../schema/types';
 import type { Predicate } from '../scan/predicate';
 import type { DataFile, ScanPlan } from '../scan/plan';
 
-export type TableFormat = 'delta' | 'iceberg' | ReadFormat;
+/** `postgres`: a table of a connected database, which has no versions. */
+export type TableFormat = 'delta' | 'iceberg' | 'postgres' | ReadFormat;
 
 /** Delta: the log's version. Iceberg: the snapshot's sequence number. Folders: the n-th listing that differed. */
 export type Version = number;

@@ -4,9 +4,9 @@ import { restore } from '../../core/delta/operations';
 import { LakeError } from '../../core/errors';
 import { LATEST, type AsOf } from '../../core/table/contract';
 import { parseTimestamp } from '../../core/values/text';
-import { describeRelation, dropRelation, getRelation, listNamespaces, listRelations } from '../catalog/relations';
+import { annotateRelation, dropRelation, getRelation, listNamespaces, listRelations, nameOf, type Knowledge } from '../catalog/relations';
 import { readersOf } from '../query/readers';
-import { listRevisions } from '../catalog/revisions';
+import { compareRevisions, listRevisions } from '../catalog/revisions';
 import type { Inputs, Route } from '../http/routes';
 import { removeUnder, teardownOf } from '../lake/account';
 import { describeSnapshot } from '../lake/describe';
@@ -18,13 +18,15 @@ import { isoTime, name, version } from './schemas';
 export function catalogRoutes(services: Services): Route[] {
   const { database, lake, events, config, queries } = services;
   const tableParams = Joi.object({ namespace: name.required(), table: name.required() });
+  const text = Joi.string().trim().allow('').max(2000);
+  const tags = Joi.array().items(Joi.string().trim().min(1).max(60)).max(50).unique();
   const relationOf = ({ params }: Inputs) => getRelation(database, params.namespace!, params.table!);
   return [
     {
       method: 'get', path: '/catalog', summary: 'Namespaces, tables and views', answer: 'All names; details by table',
       handle: async () => {
         const [namespaces, relations] = await Promise.all([listNamespaces(database), listRelations(database)]);
-        return { namespaces, relations: relations.map(({ definition, ...rest }) => ({ ...rest, viewSql: definition.kind === 'view' ? definition.sql : null })) };
+        return { namespaces, relations: relations.map(({ definition, columns: _columns, notes: _notes, properties: _properties, ...rest }) => ({ ...rest, viewSql: definition.kind === 'view' ? definition.sql : null })) };
       },
     },
     {
@@ -32,11 +34,12 @@ export function catalogRoutes(services: Services): Route[] {
       params: tableParams, query: Joi.object({ version, at: isoTime }).oxor('version', 'at'),
       handle: async (input) => {
         const relation = await relationOf(input);
-        const base = { namespace: relation.namespace, name: relation.name, kind: relation.kind, format: relation.format, storage: relation.storage, location: relation.location, managed: relation.managed, description: relation.description };
-        if (relation.definition.kind === 'view') return { ...base, viewSql: relation.definition.sql };
+        const base = { namespace: relation.namespace, name: relation.name, kind: relation.kind, format: relation.format, storage: relation.storage, location: relation.location, managed: relation.managed, description: relation.description, owner: relation.owner, tags: relation.tags, ownProperties: relation.properties, vouched: relation.vouched, notes: relation.notes };
+        if (relation.definition.kind === 'view') return { ...base, viewSql: relation.definition.sql, viewColumns: relation.columns ?? [] };
         const table = lake.table(relation);
         const asOf = asOfFrom(input.query);
         const snapshot = await table.snapshot(asOf);
+        if (asOf.kind === 'latest') await services.columns.seen(relation, snapshot);
         const latest = asOf.kind === 'latest' ? snapshot : await table.snapshot(LATEST);
         return { ...base, ...(await describeSnapshot(snapshot)), latestVersion: latest.version, past: latest.version !== snapshot.version };
       },
@@ -67,13 +70,22 @@ export function catalogRoutes(services: Services): Route[] {
       handle: async (input) => ({ views: await readersOf(database, queries.statements, await relationOf(input)) }),
     },
     {
-      method: 'patch', path: '/catalog/{namespace}/{table}', summary: 'Describe a table or view', answer: 'The new description',
-      params: tableParams, body: Joi.object({ description: Joi.string().trim().allow('').max(2000).required() }),
+      method: 'patch', path: '/catalog/{namespace}/{table}', summary: 'What people know of a table or view and its columns: description, owner, tags, properties, who vouches for it', answer: 'All of it, as it is now',
+      params: tableParams,
+      body: Joi.object({
+        description: text, owner: Joi.string().trim().allow('').max(200), tags, properties: Joi.object().pattern(Joi.string().max(200), Joi.string().allow('').max(4000)).max(200),
+        vouched: Joi.object({ why: Joi.string().trim().min(1).max(1000).required(), until: Joi.date().iso().greater('now').required() }).allow(null),
+        notes: Joi.object().pattern(Joi.string().max(500), Joi.object({ description: text.default(''), tags: tags.default([]) }).allow(null)).max(5000),
+      }).min(1),
       handle: async (input) => {
         const relation = await relationOf(input);
-        await describeRelation(database, relation, input.body.description as string, config.person);
+        const { vouched, ...rest } = input.body as Knowledge & { vouched?: { why: string; until: Date } | null };
+        const unknown = relation.columns && Object.keys(rest.notes ?? {}).find((name) => !relation.columns!.some((column) => column.name === name));
+        if (unknown) throw new LakeError('bad-request', `${nameOf(relation)} has no column "${unknown}".`, { table: nameOf(relation) });
+        await annotateRelation(database, relation, { ...rest, ...(vouched === undefined ? {} : { vouched: vouched && { who: config.person, why: vouched.why, since: new Date().toISOString(), until: vouched.until.toISOString() } }) }, config.person);
         events.tell({ topic: 'catalog' });
-        return { description: input.body.description };
+        const { description, owner, tags: now, properties, vouched: vouchedNow, notes } = await relationOf(input);
+        return { description, owner, tags: now, properties, vouched: vouchedNow, notes };
       },
     },
     {
@@ -106,8 +118,13 @@ export function catalogRoutes(services: Services): Route[] {
     },
     {
       method: 'get', path: '/revisions', summary: 'Changes of the catalog', answer: 'Numbered revisions, newest first',
-      query: Joi.object({ limit: Joi.number().integer().min(1).max(1000).default(100) }),
-      handle: ({ query }) => listRevisions(database, query.limit as number),
+      query: Joi.object({ limit: Joi.number().integer().min(1).max(1000).default(100), subject: Joi.string().max(500) }),
+      handle: ({ query }) => listRevisions(database, query.limit as number, query.subject as string | undefined),
+    },
+    {
+      method: 'get', path: '/revisions/compare', summary: 'Tables and columns that came, went, changed or look renamed between two revisions', answer: 'Tables and columns with their changes',
+      query: Joi.object({ from: Joi.number().integer().min(0).required(), to: Joi.number().integer().min(0).required() }),
+      handle: ({ query }) => compareRevisions(database, query.from as number, query.to as number),
     },
   ];
 }

@@ -32,7 +32,7 @@ export function crawlRoutes({ crawler, schedules, database, lake, events, config
   const globs = Joi.array().items(Joi.string().trim().min(1).max(300)).max(50).default([]);
   const definition = {
     name: Joi.string().trim().min(1).max(200).required(),
-    folders: Joi.array().items(Joi.object({ storage: name.required(), folder: storagePath, include: globs, exclude: globs })).min(1).max(50).required(),
+    folders: Joi.array().items(Joi.object({ storage: name.required(), folder: storagePath, include: globs, exclude: globs, kinds: Joi.array().items(Joi.string().valid('table', 'view', 'materialized view', 'foreign table', 'partitioned table')).max(5) })).min(1).max(50).required(),
     namespace: sqlName.allow('').default(''), prefix: Joi.string().trim().allow('').max(60).default(''), naming: Joi.string().valid('folder', 'path').default('folder'),
     sample: Joi.number().integer().min(1).max(1000).default(USUAL_SAMPLE), findings: Joi.string().valid('ask', 'additions').default('ask'), schedule: Joi.string().trim().max(100).allow(null).default(null),
   };

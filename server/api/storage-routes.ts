@@ -10,7 +10,11 @@ import { givenOptions } from '../catalog/saved-options';
 import { readOptionsBody } from '../lake/read-options-schema';
 import type { NewStorage, Storage } from '../catalog/storages';
 import { lookAtFile } from '../lake/look';
-import { checkStorage } from '../storage/check';
+import { lookAtSource } from '../sources/look';
+import { DatabaseStore } from '../sources/database-store';
+import type { PostgresSettings } from '../sources/postgres';
+import { checkDatabase, checkStorage } from '../storage/check';
+import type { LakeStore } from '../storage/lake-store';
 import type { S3Settings } from '../storage/s3-store';
 import type { Services } from '../services';
 import { name, storageName, storagePath } from './schemas';
@@ -23,6 +27,11 @@ export function storageRoutes({ lake, inspector, database, events, config }: Ser
     if (!endpoint || !bucket) throw new LakeError('bad-request', 'A bucket needs the address of its store (endpoint) and its name (bucket).');
     return { name: called as string, kind: 's3', location: '', settings: { endpoint, region, bucket, prefix, addressing } as S3Settings, secret: keys ? lake.secrets.seal(keys) : null };
   };
+  const databaseOf = ({ name: called, host, port, database: inside, user, password, ssl }: Record<string, unknown>): NewStorage => {
+    if (!host || !inside || !user) throw new LakeError('bad-request', 'A database needs its host, its name (database) and a user.');
+    return { name: called as string, kind: 'postgres', location: '', settings: { host, port, database: inside, user, ssl } as PostgresSettings, secret: lake.secrets.seal(password ?? '') };
+  };
+  const checkAny = (store: LakeStore) => (store instanceof DatabaseStore ? checkDatabase(store) : checkStorage(store));
   return [
     {
       method: 'get', path: '/storages', summary: 'Connected storages', answer: 'Storages by name; keys are never told',
@@ -31,32 +40,34 @@ export function storageRoutes({ lake, inspector, database, events, config }: Ser
     {
       method: 'post', path: '/storages', summary: 'Connect a local folder or an S3-compatible bucket', answer: 'The storage',
       body: Joi.object({
-        name: storageName.required(), kind: Joi.string().valid('folder', 's3').default('folder'),
-        location: Joi.string().trim().min(1).max(4000).when('kind', { is: 's3', then: Joi.forbidden(), otherwise: Joi.required() }),
-        ...Object.fromEntries(Object.entries(BUCKET).map(([key, schema]) => [key, schema.when('kind', { is: 'folder', then: Joi.forbidden() })])), keys: KEYS,
+        name: storageName.required(), kind: Joi.string().valid('folder', 's3', 'postgres').default('folder'),
+        location: Joi.string().trim().min(1).max(4000).when('kind', { is: 'folder', then: Joi.required(), otherwise: Joi.forbidden() }),
+        ...Object.fromEntries(Object.entries(BUCKET).map(([key, schema]) => [key, schema.when('kind', { not: 's3', then: Joi.forbidden() })])), keys: KEYS,
+        ...Object.fromEntries(Object.entries(DATABASE).map(([key, schema]) => [key, schema.when('kind', { not: 'postgres', then: Joi.forbidden() })])),
       }),
       handle: async ({ body }) => {
-        const { storage } = await lake.addStorage(body.kind === 's3' ? bucketOf(body) : { name: body.name as string, kind: 'folder', location: folderOnThisMachine(body.location as string), settings: null, secret: null }, config.person);
+        const { storage } = await lake.addStorage(body.kind === 's3' ? bucketOf(body) : body.kind === 'postgres' ? databaseOf(body) : { name: body.name as string, kind: 'folder', location: folderOnThisMachine(body.location as string), settings: null, secret: null }, config.person);
         events.tell({ topic: 'catalog' });
         return shown(storage);
       },
     },
     {
-      method: 'post', path: '/storages/check', summary: 'Whether a bucket could be used, before it is connected', answer: 'What works and what is missing, step by step',
-      body: Joi.object({ ...BUCKET, keys: KEYS }),
-      handle: async ({ body }) => ({ steps: await checkStorage(lake.openStore(bucketOf({ ...body, name: 'new' }))) }),
+      method: 'post', path: '/storages/check', summary: 'Whether a bucket or a database could be used, before it is connected', answer: 'What works and what is missing, step by step',
+      body: Joi.object({ kind: Joi.string().valid('s3', 'postgres').default('s3'), ...BUCKET, keys: KEYS, ...DATABASE }),
+      handle: async ({ body }) => ({ steps: await checkAny(lake.openStore(body.kind === 'postgres' ? databaseOf({ ...body, name: 'new' }) : bucketOf({ ...body, name: 'new' }))) }),
     },
     {
       method: 'post', path: '/storages/{storage}/check', summary: 'Whether a storage can be listed, read and written', answer: 'What works and what is missing, step by step',
       params: inStorage,
-      handle: async ({ params }) => ({ steps: await checkStorage(lake.storage(params.storage!).store) }),
+      handle: async ({ params }) => ({ steps: await checkAny(lake.storage(params.storage!).store) }),
     },
     {
-      method: 'patch', path: '/storages/{storage}', summary: 'Give a bucket other keys, or none: then those of the environment count', answer: 'The storage',
-      params: inStorage, body: Joi.object({ keys: KEYS.required() }),
+      method: 'patch', path: '/storages/{storage}', summary: 'Give a bucket other keys, or none: then those of the environment count; or a database another password', answer: 'The storage',
+      params: inStorage, body: Joi.object({ keys: KEYS, password: Joi.string().allow('').max(500) }),
       handle: async ({ params, body }) => {
         const { storage } = lake.storage(params.storage!);
-        if (storage.kind !== 's3') throw new LakeError('bad-request', `${storage.name} is a local folder; it has no keys.`);
+        if (storage.kind === 'folder') throw new LakeError('bad-request', `${storage.name} is a local folder; it has no keys.`);
+        if (storage.kind === 'postgres') return shown((await lake.changeKeys(storage, lake.secrets.seal(body.password ?? ''), config.person)).storage);
         return shown((await lake.changeKeys(storage, body.keys ? lake.secrets.seal(body.keys) : null, config.person)).storage);
       },
     },
@@ -110,7 +121,10 @@ export function storageRoutes({ lake, inspector, database, events, config }: Ser
     {
       method: 'get', path: '/storages/{storage}/look', summary: 'Look into a file', answer: 'Guessed format with evidence, columns, first rows, raw lines, Parquet row groups',
       params: inStorage, query: Joi.object({ path: storagePath }),
-      handle: async ({ params, query }) => lookAtFile(lake.storage(params.storage!), normalPath(query.path as string), inspector),
+      handle: async ({ params, query }) => {
+        const storage = lake.storage(params.storage!);
+        return storage.storage.kind === 'postgres' ? lookAtSource(storage, normalPath(query.path as string)) : lookAtFile(storage, normalPath(query.path as string), inspector);
+      },
     },
     {
       method: 'post', path: '/storages/{storage}/look', summary: 'Look into a file read in a given way, or as saved options say', answer: 'As looking does, with the lines that do not fit',
@@ -137,6 +151,10 @@ const BUCKET = {
 };
 /** Null takes the keys of the server's own environment. */
 const KEYS = Joi.object({ accessKeyId: Joi.string().trim().min(1).max(200).required(), secretAccessKey: Joi.string().trim().min(1).max(500).required(), sessionToken: Joi.string().trim().max(4000) }).allow(null).default(null);
+
+const DATABASE = {
+  host: Joi.string().trim().max(255), port: Joi.number().port().default(5432), database: Joi.string().trim().max(200), user: Joi.string().trim().max(200), password: Joi.string().allow('').max(500), ssl: Joi.boolean().default(false),
+};
 
 /** A storage without what must not be told. */
 function shown({ name, kind, location, settings, secret }: Storage) {

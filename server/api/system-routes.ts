@@ -1,11 +1,9 @@
 import Joi from 'joi';
-import { LATEST } from '../../core/table/contract';
-import { listRelations } from '../catalog/relations';
 import type { Route } from '../http/routes';
 import type { Services } from '../services';
 import { id } from './schemas';
 
-export function systemRoutes({ jobs, events, config, database, lake, queryEngine }: Services): Route[] {
+export function systemRoutes({ jobs, events, config, lake, queryEngine, find }: Services): Route[] {
   return [
     {
       method: 'get', path: '/session', summary: 'Who is working here, and with what', answer: 'Person and engine limits',
@@ -30,22 +28,17 @@ export function systemRoutes({ jobs, events, config, database, lake, queryEngine
       },
     },
     {
-      method: 'get', path: '/find', summary: 'Tables, views, columns and folders by part of a name', answer: 'Hits, best first',
-      query: Joi.object({ q: Joi.string().trim().min(1).max(100).required() }),
-      handle: async ({ query }) => ({ hits: await find(String(query.q).toLowerCase()) }),
+      method: 'get', path: '/find', summary: 'Tables, views, columns, folders and files by part of a name, description or tag', answer: 'Hits, best first',
+      query: Joi.object({ q: Joi.string().trim().min(1).max(100).required(), kind: Joi.string().valid('table', 'view', 'column'), namespace: Joi.string().max(200), source: Joi.string().max(200), limit: Joi.number().integer().min(1).max(200).default(40) }),
+      handle: async ({ query }) => {
+        const { q, kind, namespace, source, limit } = query as { q: string; kind?: 'table' | 'view' | 'column'; namespace?: string; source?: string; limit: number };
+        const hits = await find.find(q, { limit, ...(kind ? { kind } : {}), ...(namespace ? { namespace } : {}), ...(source ? { source } : {}) });
+        // Files are looked for only when the catalog leaves room, and nothing narrows it to the catalog.
+        const files = kind ?? namespace ?? source ? [] : (await Promise.all(lake.storages().filter(({ store }) => store.root !== undefined).map(({ storage, store }) => foldersNamed(storage.name, store, q.toLowerCase())))).flat();
+        return { hits: [...hits, ...files].slice(0, limit) };
+      },
     },
   ];
-
-  async function find(text: string) {
-    const relations = await listRelations(database);
-    const tables = relations.filter((each) => `${each.namespace}.${each.name}`.toLowerCase().includes(text)).map((each) => ({ kind: each.kind, name: `${each.namespace}.${each.name}`, inside: each.format ?? 'view' }));
-    const columns = await Promise.all(relations.filter((each) => each.kind === 'table').map(async (each) => {
-      const snapshot = await lake.table(each).snapshot(LATEST).catch(() => undefined);
-      return (snapshot?.schema.fields ?? []).filter((field) => field.name.toLowerCase().includes(text)).map((field) => ({ kind: 'column', name: field.name, inside: `${each.namespace}.${each.name}` }));
-    }));
-    const files = (await Promise.all(lake.storages().map(({ storage, store }) => foldersNamed(storage.name, store, text)))).flat();
-    return [...tables, ...columns.flat(), ...files].slice(0, 40);
-  }
 
   /** Folders three levels deep, so that finding stays quick in a large lake, and files in those. */
   async function foldersNamed(storage: string, store: { listFolder(folder: string): Promise<{ folders: string[]; files: { path: string }[] }> }, text: string) {

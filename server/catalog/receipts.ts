@@ -13,6 +13,8 @@ export interface ReceiptTable {
   past: boolean;
   files: ScanCounts;
   bytes: { total: number; read: number };
+  /** What a connected database was asked. */
+  asked?: string;
 }
 
 export interface Receipt {

@@ -2,14 +2,21 @@
 import { LakeError } from '../../core/errors';
 import type { TiedFolder } from '../../core/crawl/definition';
 import type { FolderDefinition } from '../../core/folder/table';
+import type { Field } from '../../core/schema/types';
+import { typeName } from '../../core/schema/type-names';
 import type { TableFormat } from '../../core/table/contract';
 import { DatabaseError, UNIQUE_VIOLATION, type Database, type Sql } from './database';
-import { recordRevision } from './revisions';
+import { recordRevision, recordState } from './revisions';
 
 export interface Namespace {
   id: number;
   name: string;
   description: string;
+  owner: string;
+  properties: Record<string, string>;
+  /** The folder that it belongs to: tables found below are put here. */
+  storage: string | null;
+  folder: string | null;
 }
 
 export interface Relation {
@@ -23,23 +30,52 @@ export interface Relation {
   managed: boolean;
   definition: RelationDefinition;
   description: string;
+  owner: string;
+  tags: string[];
+  properties: Record<string, string>;
+  vouched: Vouched | null;
+  /** As last seen; null before they were. */
+  columns: SeenColumn[] | null;
+  notes: Record<string, ColumnNote>;
   createdAt: string;
+}
+
+/** Somebody says that a table can be relied on. */
+export interface Vouched {
+  who: string;
+  why: string;
+  /** ISO times. */
+  since: string;
+  until: string;
+}
+
+export interface SeenColumn {
+  name: string;
+  type: string;
+  comment?: string;
+}
+
+export interface ColumnNote {
+  description: string;
+  tags: string[];
 }
 
 export type RelationDefinition =
   | { kind: 'folder'; folder: FolderDefinition }
   | { kind: 'lake'; pointer: 'catalog' | 'files' }
-  | { kind: 'view'; sql: string };
+  | { kind: 'view'; sql: string }
+  /** A table of a connected database; the columns as they were when it was registered. */
+  | { kind: 'source'; place: { schema: string; name: string }; fields: Field[] };
 
 const COLUMNS = `
-  r.id, n.name AS namespace, r.name, r.kind, r.format, s.name AS storage, r.location, r.managed, r.definition, r.description, r.created_at AS "createdAt"
+  r.id, n.name AS namespace, r.name, r.kind, r.format, s.name AS storage, r.location, r.managed, r.definition, r.description, r.owner, r.tags, r.properties, r.vouched, r.columns, r.notes, r.created_at AS "createdAt"
   FROM relation r JOIN namespace n ON n.id = r.namespace_id LEFT JOIN storage s ON s.id = r.storage_id`;
 
 export async function listNamespaces(sql: Sql): Promise<(Namespace & { tables: number; views: number })[]> {
   return sql.query(`
-    SELECT n.id, n.name, n.description,
+    SELECT n.id, n.name, n.description, n.owner, n.properties, s.name AS storage, n.folder,
            count(r.id) FILTER (WHERE r.kind = 'table')::int AS tables, count(r.id) FILTER (WHERE r.kind = 'view')::int AS views
-    FROM namespace n LEFT JOIN relation r ON r.namespace_id = n.id GROUP BY n.id ORDER BY lower(n.name)`);
+    FROM namespace n LEFT JOIN relation r ON r.namespace_id = n.id LEFT JOIN storage s ON s.id = n.storage_id GROUP BY n.id, s.name ORDER BY lower(n.name)`);
 }
 
 export async function listTiedFolders(sql: Sql): Promise<TiedFolder[]> {
@@ -99,11 +135,12 @@ export async function createRelation(database: Database, relation: NewRelation, 
     const fullName = `${relation.namespace}.${relation.name}`;
     try {
       const [made] = await sql.query<{ id: number }>(
-        `INSERT INTO relation (namespace_id, name, kind, format, storage_id, location, managed, definition, description)
-         VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9) RETURNING id`,
-        [namespaceId, relation.name, relation.kind, relation.format ?? null, relation.storageId ?? null, relation.location ?? null, relation.managed ?? false, JSON.stringify(relation.definition), relation.description ?? ''],
+        `INSERT INTO relation (namespace_id, name, kind, format, storage_id, location, managed, definition, description, columns)
+         VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10) RETURNING id`,
+        [namespaceId, relation.name, relation.kind, relation.format ?? null, relation.storageId ?? null, relation.location ?? null, relation.managed ?? false, JSON.stringify(relation.definition), relation.description ?? '', columnsJson(relation.definition)],
       );
-      await recordRevision(sql, who, `register ${relation.kind}`, fullName, { format: relation.format, location: relation.location });
+      const revision = await recordRevision(sql, who, `register ${relation.kind}`, fullName, { format: relation.format, location: relation.location });
+      await recordState(sql, revision, fullName, relation.kind, columnsOf(relation.definition));
       return made!.id;
     } catch (error) {
       if (error instanceof DatabaseError && error.code === UNIQUE_VIOLATION) throw new LakeError('conflict', `${fullName} exists in the catalog already. Choose another name.`, { table: fullName });
@@ -114,24 +151,80 @@ export async function createRelation(database: Database, relation: NewRelation, 
 
 export async function redefineRelation(database: Database, relation: Relation, definition: RelationDefinition, who: string): Promise<void> {
   await database.transaction(async (sql) => {
-    await sql.query('UPDATE relation SET definition = $2 WHERE id = $1', [relation.id, JSON.stringify(definition)]);
-    await recordRevision(sql, who, 'change columns', `${relation.namespace}.${relation.name}`);
+    await sql.query('UPDATE relation SET definition = $2, columns = coalesce($3, columns), changed_at = now() WHERE id = $1', [relation.id, JSON.stringify(definition), columnsJson(definition)]);
+    const revision = await recordRevision(sql, who, 'change columns', nameOf(relation));
+    await recordState(sql, revision, nameOf(relation), relation.kind, columnsOf(definition) ?? relation.columns);
   });
 }
 
-export async function describeRelation(database: Database, relation: Relation, description: string, who: string): Promise<void> {
+/** What people know of a table; what is not given stays. */
+export interface Knowledge {
+  description?: string;
+  owner?: string;
+  tags?: string[];
+  properties?: Record<string, string>;
+  /** Null takes it back. */
+  vouched?: Vouched | null;
+  /** By column name; null forgets one. */
+  notes?: Record<string, ColumnNote | null>;
+}
+
+export async function annotateRelation(database: Database, relation: Relation, knowledge: Knowledge, who: string): Promise<void> {
   await database.transaction(async (sql) => {
-    await sql.query('UPDATE relation SET description = $2 WHERE id = $1', [relation.id, description]);
-    await recordRevision(sql, who, 'describe', `${relation.namespace}.${relation.name}`, { description });
+    const { description, owner, tags, properties, vouched, notes } = knowledge;
+    await sql.query(
+      `UPDATE relation SET description = coalesce($2, description), owner = coalesce($3, owner), tags = coalesce($4, tags), properties = coalesce($5, properties),
+         vouched = CASE WHEN $6 THEN $7::jsonb ELSE vouched END, notes = jsonb_strip_nulls(notes || coalesce($8::jsonb, '{}')), changed_at = now() WHERE id = $1`,
+      [relation.id, description ?? null, owner ?? null, tags ?? null, properties === undefined ? null : JSON.stringify(properties), vouched !== undefined, vouched ? JSON.stringify(vouched) : null, notes === undefined ? null : JSON.stringify(notes)],
+    );
+    const action = vouched ? 'vouch for' : vouched === null ? 'stop vouching for' : 'describe';
+    await recordRevision(sql, who, action, nameOf(relation), { ...knowledge });
   });
+}
+
+/** Keeps the columns as they are seen now. Returns whether they differ from before. */
+export async function noteColumns(database: Database, relation: Relation, columns: SeenColumn[], who: string): Promise<boolean> {
+  if (JSON.stringify(relation.columns) === JSON.stringify(columns)) return false;
+  const [stored] = await database.query<{ columns: SeenColumn[] | null }>('SELECT columns FROM relation WHERE id = $1', [relation.id]);
+  if (!stored || sameColumns(stored.columns, columns)) return false;
+  await database.transaction(async (sql) => {
+    await sql.query('UPDATE relation SET columns = $2, changed_at = now() WHERE id = $1', [relation.id, JSON.stringify(columns)]);
+    const revision = await recordRevision(sql, who, stored.columns === null ? 'see columns' : 'see other columns', nameOf(relation));
+    await recordState(sql, revision, nameOf(relation), relation.kind, columns);
+  });
+  return true;
+}
+
+/** The database keeps the keys of an object in an order of its own. */
+function sameColumns(a: readonly SeenColumn[] | null, b: readonly SeenColumn[]): boolean {
+  return a !== null && a.length === b.length && a.every((column, index) => column.name === b[index]!.name && column.type === b[index]!.type && column.comment === b[index]!.comment);
 }
 
 /** Takes the name out of the catalog; files stay where they are. */
 export async function dropRelation(database: Database, relation: Relation, who: string): Promise<void> {
   await database.transaction(async (sql) => {
     await sql.query('DELETE FROM relation WHERE id = $1', [relation.id]);
-    await recordRevision(sql, who, `unregister ${relation.kind}`, `${relation.namespace}.${relation.name}`, { location: relation.location });
+    const revision = await recordRevision(sql, who, `unregister ${relation.kind}`, nameOf(relation), { location: relation.location });
+    await recordState(sql, revision, nameOf(relation), relation.kind, null);
   });
+}
+
+export function nameOf(relation: Pick<Relation, 'namespace' | 'name'>): string {
+  return `${relation.namespace}.${relation.name}`;
+}
+
+/** The columns that a definition itself tells; undefined for those that the table or the view's query tells. */
+function columnsOf(definition: RelationDefinition): SeenColumn[] | undefined {
+  return definition.kind === 'folder' ? seenColumns(definition.folder.fields) : definition.kind === 'source' ? seenColumns(definition.fields) : undefined;
+}
+
+function columnsJson(definition: RelationDefinition): string | null {
+  const columns = columnsOf(definition);
+  return columns ? JSON.stringify(columns) : null;
+}
+
+export function seenColumns(fields: readonly Field[]): SeenColumn[] {
+  return fields.map((field) => ({ name: field.name, type: typeName(field.type), ...(field.comment ? { comment: field.comment } : {}) }));
 }
 
 export async function readPointer(sql: Sql, relationId: number): Promise<string | undefined> {

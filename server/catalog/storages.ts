@@ -1,4 +1,5 @@
 import { LakeError } from '../../core/errors';
+import type { PostgresSettings } from '../sources/postgres';
 import type { S3Settings } from '../storage/s3-store';
 import { DatabaseError, FOREIGN_KEY_VIOLATION, UNIQUE_VIOLATION, type Database, type Sql } from './database';
 import { recordRevision } from './revisions';
@@ -6,12 +7,12 @@ import { recordRevision } from './revisions';
 export interface Storage {
   id: number;
   name: string;
-  kind: 'folder' | 's3';
-  /** Absolute path on this machine, or `s3://bucket/prefix`. */
+  kind: 'folder' | 's3' | 'postgres';
+  /** Absolute path on this machine, `s3://bucket/prefix`, or `postgres://host:port/database`. */
   location: string;
-  /** Of an object store. */
-  settings: S3Settings | null;
-  /** Sealed keys; null for those of the server's environment, and for folders. */
+  /** Of an object store or a database. */
+  settings: S3Settings | PostgresSettings | null;
+  /** Sealed keys or password; null for those of the server's environment, and for folders. */
   secret: string | null;
 }
 

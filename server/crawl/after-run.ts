@@ -38,6 +38,7 @@ export function goneFindings(definition: CrawlDefinition, relations: readonly Re
 
 function hasFiles(relation: Relation, files: readonly ObjectInfo[]): boolean {
   const root = relation.location!;
+  if (relation.definition.kind === 'source') return files.some((file) => file.path === root);
   const pattern = relation.definition.kind === 'folder' ? parsePattern(relation.definition.folder.pattern) : undefined;
   return files.some((file) => {
     const inside = below(root, file.path);

@@ -22,6 +22,7 @@ import type { Lake, OpenStorage } from '../lake/lake';
 import { lakeEvidence, noEvidence } from './evidence';
 import { gatherFacts } from './facts';
 import { folderFindings } from './folder-finding';
+import { sourceFindings, wantedObjects } from './source-findings';
 import { affectedBy, goneFindings, noteDrift, type AfterRun } from './after-run';
 
 /** A candidate with all that judging it takes. */
@@ -78,7 +79,7 @@ export class Crawler {
   async #run(runId: number, crawlId: number, definition: CrawlDefinition, who: string, context: JobContext): Promise<Record<string, unknown>> {
     const { database } = this.lake;
     const [relations, tied, always, earlier] = await Promise.all([listRelations(database), listTiedFolders(database), leftOutPlaces(database), earlierFindings(database, crawlId)]);
-    const { judged, listed } = await this.#list(definition, relations, context);
+    const { judged, listed, sources } = await this.#list(definition, relations, context);
     const before = new Map(earlier.map((each) => [`${each.storageId} ${each.place}`, each]));
     const same = judged.filter((each) => before.get(keyOf(each))?.digest === each.digest);
     const fresh = judged.filter((each) => before.get(keyOf(each))?.digest !== each.digest);
@@ -94,6 +95,7 @@ export class Crawler {
         if (fresh.length <= 500) context.log(`${each.candidate.root || '(root)'}: ${finding.summary}`);
       }
     }
+    for (const { storage, objects } of sources) findings.push(...(await sourceFindings(storage, objects, definition, relations)));
     findings.push(...goneFindings(definition, relations, judged, listed, this.lake));
     await affectedBy(this.after, findings, relations);
     await addFindings(database, runId, findings);
@@ -106,14 +108,21 @@ export class Crawler {
   }
 
   /** Lists every folder and groups its files; nothing is opened. */
-  async #list(definition: CrawlDefinition, relations: readonly Relation[], context: JobContext): Promise<{ judged: Judged[]; listed: Map<CrawlFolder, ObjectInfo[]> }> {
+  async #list(definition: CrawlDefinition, relations: readonly Relation[], context: JobContext): Promise<{ judged: Judged[]; listed: Map<CrawlFolder, ObjectInfo[]>; sources: { storage: OpenStorage; objects: ObjectInfo[] }[] }> {
     const judged: Judged[] = [];
+    const sources: { storage: OpenStorage; objects: ObjectInfo[] }[] = [];
     const listed = new Map<CrawlFolder, ObjectInfo[]>();
     for (const within of definition.folders) {
       context.check();
       const storage = this.lake.storage(within.storage);
       const files = wantedFiles(await listReadable(storage, within.folder), within);
       listed.set(within, files);
+      if (storage.storage.kind === 'postgres') {
+        const objects = wantedObjects(files, within);
+        sources.push({ storage, objects });
+        context.log(`${storage.storage.name}: ${countKinds(objects)}.`);
+        continue;
+      }
       context.log(`${storage.storage.name}${within.folder === '' ? '' : `/${within.folder}`}: ${files.length} files listed.`);
       for (const candidate of groupFiles(files, within.folder)) {
         const place = candidate.kind === 'files' ? joinPath(candidate.root, candidate.pattern) : candidate.root;
@@ -125,7 +134,7 @@ export class Crawler {
       const [first] = definition.folders;
       throw new LakeError('not-found', `There are no files under ${first!.storage}:${first!.folder}.`, { path: first!.folder });
     }
-    return { judged, listed };
+    return { judged, listed, sources };
   }
 
   async #findings(each: Judged, named: { namespace: string; name: string }, facts: ReturnType<Awaited<ReturnType<typeof gatherFacts>>['factsOf']>): Promise<NewFinding[]> {
@@ -166,6 +175,13 @@ export class Crawler {
       evidence: lakeEvidence(snapshot, files, `${storage.storage.name}:${candidate.root}`, [base.namespace, base.name]),
     };
   }
+}
+
+/** "12 tables, 3 views". */
+function countKinds(objects: readonly ObjectInfo[]): string {
+  const counts = new Map<string, number>();
+  for (const { etag: kind = 'table' } of objects) counts.set(kind, (counts.get(kind) ?? 0) + 1);
+  return [...counts].map(([kind, count]) => `${count} ${kind}${count === 1 ? '' : 's'}`).join(', ') || 'nothing';
 }
 
 /** Fails naming the right that is missing when the folder may not be listed. */

@@ -120,13 +120,14 @@ function joinedByName(input: ScanInput, files: DataFile[], constantColumns: Fiel
 function reader(plan: ScanPlan, inFile: Field[], files: string, group: Group, gives: 'rows' | 'rows and file'): string {
   const { reader } = plan;
   if (reader.kind === 'parquet') return parquetReader(inFile, files, group.files, reader.match);
-  const options = optionsOfCopy(reader.options) ?? reader.options;
+  if (reader.kind === 'source') throw new Error('rows of a database are fetched before they are read');
+  const options = reader.kind === 'copy' ? reader.options : (optionsOfCopy(reader.options) ?? reader.options);
   const withFile = gives === 'rows and file';
   switch (options.format) {
     case 'csv':
       return csvReader(inFile, files, options, group.header, withFile ? [`filename = '${FILE_COLUMN}'`] : []);
     case 'json':
-      return options === reader.options ? jsonReader(inFile, files, options, withFile) : jsonReaderOfCopy(inFile, files, options, withFile);
+      return reader.kind === 'text' && options === reader.options ? jsonReader(inFile, files, options, withFile) : jsonReaderOfCopy(inFile, files, options, withFile);
     case 'fixed':
     case 'pattern':
       return lineReader(inFile, files, options, withFile);

@@ -16,7 +16,7 @@ import { baseName, below, isHidden, normalPath, parentPath } from '../../core/st
 import type { LakeTable } from '../../core/table/contract';
 import { getSavedOptions } from '../catalog/saved-options';
 import type { Inspected, Inspector } from './inspect';
-import type { Lake, OpenStorage } from './lake';
+import { sourcePlace, sourceTable, type Lake, type OpenStorage } from './lake';
 
 export type PlainFiles = Extract<Candidate, { kind: 'files' }>;
 
@@ -38,6 +38,7 @@ export class FilesAsTable {
   async open(name: string, read: FilesRead = {}): Promise<{ table: LakeTable; storage: OpenStorage }> {
     const cut = name.indexOf(':');
     const storage = this.lake.storage(name.slice(0, cut));
+    if (storage.storage.kind === 'postgres') return { table: sourceTable(storage.store, sourcePlace(name.slice(cut + 1)), name), storage };
     const path = normalPath(name.slice(cut + 1));
     const given = read.readWith === undefined ? read.options : (await getSavedOptions(this.lake.database, read.readWith)).options;
     const found = isPattern(path) ? await byPattern(storage, path) : await byPlace(storage, path);

@@ -14,7 +14,10 @@ import { readPointer, swapPointer, type Relation } from '../catalog/relations';
 import { changeStorage, createStorage, deleteStorage, listStorages, type NewStorage, type Storage } from '../catalog/storages';
 import { DiskStore } from '../storage/disk-store';
 import type { LakeStore } from '../storage/lake-store';
-import { keysOfEnvironment, S3Store, type S3Keys } from '../storage/s3-store';
+import { keysOfEnvironment, S3Store, type S3Keys, type S3Settings } from '../storage/s3-store';
+import { DatabaseStore } from '../sources/database-store';
+import { PostgresDriver, type PostgresSettings } from '../sources/postgres';
+import { SourceTable } from '../sources/source-table';
 import type { Secrets } from '../storage/secrets';
 
 export interface OpenStorage {
@@ -59,7 +62,14 @@ export class Lake {
 
   /** A store that moved to another address, with the same bucket. */
   async changeEndpoint(storage: Storage, endpoint: string, who: string): Promise<OpenStorage> {
-    const moved = { ...storage, settings: { ...storage.settings!, endpoint } };
+    const moved = { ...storage, settings: { ...(storage.settings as S3Settings), endpoint } };
+    await changeStorage(this.database, moved, 'change address of storage', who);
+    return this.#reopen(moved);
+  }
+
+  /** A database that moved to another port. */
+  async changePort(storage: Storage, port: number, who: string): Promise<OpenStorage> {
+    const moved = { ...storage, settings: { ...(storage.settings as PostgresSettings), port } };
     await changeStorage(this.database, moved, 'change address of storage', who);
     return this.#reopen(moved);
   }
@@ -76,7 +86,11 @@ export class Lake {
   openStore(storage: NewStorage): LakeStore {
     if (storage.kind === 'folder') return new DiskStore(storage.location);
     const { secret, settings } = storage;
-    return new S3Store(settings!, () => (secret === null ? keysOfEnvironment(process.env) : this.secrets.open<S3Keys>(secret)));
+    if (storage.kind === 'postgres') {
+      const place = settings as PostgresSettings;
+      return new DatabaseStore(`postgres://${place.host}:${place.port}/${place.database}`, new PostgresDriver(place, () => (secret === null ? '' : this.secrets.open<string>(secret))));
+    }
+    return new S3Store(settings as S3Settings, () => (secret === null ? keysOfEnvironment(process.env) : this.secrets.open<S3Keys>(secret)));
   }
 
   storages(): OpenStorage[] {
@@ -111,6 +125,7 @@ export class Lake {
     const { store, storage } = this.storageOf(relation);
     const root = relation.location ?? '';
     if (definition.kind === 'folder') return new FolderTable(store, root, name, { ...definition.folder, options: fullOptions(definition.folder.options as GivenOptions) }, new CatalogListings(this.database, storage.id, fullPattern(root, definition.folder)));
+    if (definition.kind === 'source') return sourceTable(store, definition.place, name);
     if (definition.kind === 'view') throw new LakeError('bad-request', `${name} is a view; it has no versions of its own.`, { table: name });
     if (relation.format === 'delta') return new DeltaTable(store, root, name);
     const pointer = definition.pointer === 'catalog'
@@ -126,4 +141,17 @@ export class Lake {
       // The folder is not there now; `storage()` reports it as unknown until the server starts with it in place.
     }
   }
+}
+
+/** The table of a connected database. Fails when the storage is none. */
+export function sourceTable(store: LakeStore, place: { schema: string; name: string }, name: string): SourceTable {
+  if (!(store instanceof DatabaseStore)) throw new LakeError('bad-request', `${name} is a table of a database, but its storage is none.`, { table: name });
+  return new SourceTable(store.driver, place, name);
+}
+
+/** `schema/table` or `schema.table` as a place in a database. */
+export function sourcePlace(path: string): { schema: string; name: string } {
+  const cut = path.search(/[/.]/);
+  if (cut <= 0 || cut === path.length - 1) throw new LakeError('bad-request', `"${path}" is no table of a database; write it as schema.table.`, { path });
+  return { schema: path.slice(0, cut), name: path.slice(cut + 1) };
 }

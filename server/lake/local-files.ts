@@ -71,7 +71,7 @@ export class LocalFiles {
 
   /** The files that a plan reads. */
   forPlan(storage: OpenStorage, plan: ScanPlan): Promise<Lease> {
-    return this.lease(storage, filesToRead(plan), plan.reader.kind === 'parquet' ? undefined : plan.reader.options);
+    return this.lease(storage, filesToRead(plan), plan.reader.kind === 'text' ? plan.reader.options : undefined);
   }
 
   async lease(storage: OpenStorage, files: readonly WantedFile[], options?: ReadOptions): Promise<Lease> {

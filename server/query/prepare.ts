@@ -4,10 +4,11 @@ import type { ScanPlan } from '../../core/scan/plan';
 import { TRUE, type Predicate } from '../../core/scan/predicate';
 import { typeName } from '../../core/schema/type-names';
 import type { Field } from '../../core/schema/types';
-import { readPushdown } from '../../core/sql/pushdown';
+import { readColumns, readPushdown } from '../../core/sql/pushdown';
 import { spliceReferences, type Spliced } from '../../core/sql/splice';
 import type { ReceiptTable } from '../catalog/receipts';
 import { EngineError } from '../engine/failures';
+import { readOf } from '../sources/fetch';
 import { translateError } from '../engine/translate';
 import type { Statements } from './statements';
 import { isTable, type ResolvedQuery, type ResolvedTable } from './resolve';
@@ -18,6 +19,8 @@ export interface PlannedTable {
   standIn: string;
   predicate: Predicate;
   plan: ScanPlan;
+  /** Names of the columns that the query uses of it. */
+  columns: ReadonlySet<string>;
 }
 
 export interface PreparedQuery {
@@ -38,15 +41,15 @@ export async function prepareQuery(query: ResolvedQuery, statements: Statements,
   });
   if (standIns.size > MAX_TABLES) throw new LakeError('limit', `A query may name at most ${MAX_TABLES} tables; this one names ${standIns.size}.`);
   const fields = new Map<string, readonly Field[]>([...standIns].map(([name, source]) => [name, source.snapshot.schema.fields]));
-  const predicates = standIns.size === 0 ? new Map<string, Predicate>() : await pushdown(forPlanning, standIns, fields, statements, roots);
+  const pushed = standIns.size === 0 ? undefined : await pushdown(forPlanning, standIns, fields, statements, roots);
   const tables = await Promise.all([...standIns].map(async ([standIn, source]) => {
-    const predicate = predicates.get(standIn) ?? TRUE;
-    return { source, standIn, predicate, plan: await source.snapshot.plan(predicate) };
+    const predicate = pushed?.predicates.get(standIn) ?? TRUE;
+    return { source, standIn, predicate, columns: pushed?.columns.get(standIn) ?? new Set<string>(), plan: await source.snapshot.plan(predicate) };
   }));
   return { tables, compile: (relations) => compile(query, relations) };
 }
 
-async function pushdown(spliced: Spliced, standIns: ReadonlyMap<string, ResolvedTable>, fields: ReadonlyMap<string, readonly Field[]>, statements: Statements, roots: ReadonlyMap<string, string>): Promise<Map<string, Predicate>> {
+async function pushdown(spliced: Spliced, standIns: ReadonlyMap<string, ResolvedTable>, fields: ReadonlyMap<string, readonly Field[]>, statements: Statements, roots: ReadonlyMap<string, string>): Promise<{ predicates: Map<string, Predicate>; columns: Map<string, Set<string>> }> {
   const tables = await Promise.all([...standIns].map(async ([name, source]) => ({
     name,
     columns: source.snapshot.schema.fields.map((field) => ({ name: field.name, type: typeName(field.type) })),
@@ -60,7 +63,7 @@ async function pushdown(spliced: Spliced, standIns: ReadonlyMap<string, Resolved
     const failure = new EngineError(plan.error_type ?? 'unknown', plan.error_message ?? 'The query cannot be planned.', plan.position === undefined ? undefined : Number(plan.position));
     throw translateError(failure, { roots, names, originalPosition: spliced.originalPosition });
   }
-  return readPushdown(plan, fields);
+  return { predicates: readPushdown(plan, fields), columns: readColumns(plan, fields) };
 }
 
 /** Stand-ins are numbered in the order in which the text names tables. */
@@ -76,7 +79,7 @@ function inline(query: ResolvedQuery, put: (source: ResolvedTable) => string): S
 }
 
 /** What a receipt says of a table that is read. */
-export function receiptTable({ source, plan }: PlannedTable): ReceiptTable {
+export function receiptTable({ source, plan, columns }: PlannedTable): ReceiptTable {
   const { snapshot } = source;
   return {
     name: source.name,
@@ -87,5 +90,6 @@ export function receiptTable({ source, plan }: PlannedTable): ReceiptTable {
     past: source.past,
     files: plan.files,
     bytes: plan.bytes,
+    ...(plan.reader.kind === 'source' ? { asked: plan.reader.driver.statementOf(readOf(plan, columns)) } : {}),
   };
 }

@@ -18,6 +18,7 @@ import { csvHeaders } from '../lake/csv-headers';
 import type { FilesAsTable } from '../lake/files-as-table';
 import type { Lake } from '../lake/lake';
 import type { Lease, LocalFiles } from '../lake/local-files';
+import { fetchRows, type Fetched } from '../sources/fetch';
 import { prepareQuery, receiptTable, type PlannedTable, type PreparedQuery } from './prepare';
 import { Resolver, type Pins } from './resolve';
 import { Statements } from './statements';
@@ -121,6 +122,19 @@ export class Queries {
     return (await this.engine.call('cancel', { id })) || known;
   }
 
+  /** Columns of a query's answer, without reading a row. */
+  async columnsOf(sql: string): Promise<ResultColumn[]> {
+    const prepared = await this.#prepare(`${sql} LIMIT 0`, new Map());
+    const nothing = { ...prepared, tables: prepared.tables.map((table) => ({ ...table, plan: { ...table.plan, considered: [] } })) };
+    const id = randomUUID();
+    this.#pending.add(id);
+    try {
+      return (await this.#queue.add(() => this.#execute(id, nothing, { id, sql, maxRows: 0, who: '' }))).columns;
+    } finally {
+      this.#pending.delete(id);
+    }
+  }
+
   get roots(): Map<string, string> {
     return new Map(this.lake.storages().flatMap(({ store, storage }) => (store.root === undefined ? [] : [[store.root, storage.name]])));
   }
@@ -136,10 +150,21 @@ export class Queries {
     const relations = new Map<string, string>();
     const local: string[] = [];
     const leases: Lease[] = [];
+    const fetches: Fetched[] = [];
     const copies = new Map<string, Place>();
     let spliced: Spliced | undefined;
     try {
-      for (const { source, standIn, plan } of tables) {
+      for (const { source, standIn, plan: planned, columns } of tables) {
+        const fetched = planned.reader.kind === 'source' ? await fetchRows(path.join(this.#folder, 'fetched'), planned, columns, source.name) : undefined;
+        if (fetched) {
+          fetches.push(fetched);
+          local.push(fetched.file);
+          const scan = scanOf({ name: standIn, plan: fetched.plan, localPath: () => fetched.file });
+          setup.push(...scan.setup);
+          relations.set(standIn, scan.relation);
+          continue;
+        }
+        const plan = planned;
         const [lease, headers] = await Promise.all([this.local.forPlan(source.storage, plan), csvHeaders(source.storage.store, plan)]);
         leases.push(lease);
         for (const [copy, place] of lease.copies) copies.set(copy, place);
@@ -149,7 +174,7 @@ export class Queries {
         local.push(...filesToRead(plan).map((file) => lease.pathOf(file)));
       }
       spliced = compile(relations);
-      const roots = [...new Set(tables.flatMap(({ source: { storage } }) => [this.local.folderOf(storage), ...(storage.store.root === undefined ? [] : [storage.store.root])]))];
+      const roots = [path.join(this.#folder, 'fetched'), ...new Set(tables.flatMap(({ source: { storage } }) => [this.local.folderOf(storage), ...(storage.store.root === undefined ? [] : [storage.store.root])]))];
       return await this.engine.call('query', {
         id, setup, sql: spliced.sql,
         allow: local.length <= EXACT_FILES ? { files: local } : { folders: roots },
@@ -161,6 +186,7 @@ export class Queries {
       throw translateError(error, { roots: this.roots, copies, names, ...(spliced ? { originalPosition: spliced.originalPosition } : {}) });
     } finally {
       for (const lease of leases) lease.release();
+      for (const fetched of fetches) await fetched.remove();
     }
   }
 

@@ -2,6 +2,7 @@
 import { randomUUID } from 'node:crypto';
 import { LakeError } from '../../core/errors';
 import { toBytes } from '../../core/storage/object-store';
+import type { DatabaseStore } from '../sources/database-store';
 import type { LakeStore } from './lake-store';
 
 export interface CheckStep {
@@ -55,6 +56,19 @@ export async function checkStorage(store: LakeStore): Promise<CheckStep[]> {
     await attempt('read', async () => `${(await store.read(path, { start: 0, end: 16 })).length} bytes of ${path} were read`);
   }
   return steps;
+}
+
+/** A database is only read: whether it answers, and what it lets us see. */
+export async function checkDatabase({ driver }: DatabaseStore): Promise<CheckStep[]> {
+  const started = performance.now();
+  const step = await driver.objects().then(
+    (objects) => ({ works: objects.length > 0, detail: objects.length > 0 ? `${objects.length} tables and views may be read, in ${new Set(objects.map((object) => object.schema)).size} schemas` : 'No table or view may be read: the right SELECT is missing on all of them.' }),
+    (error: unknown) => {
+      if (!(error instanceof LakeError)) throw error;
+      return { works: false, detail: error.message };
+    },
+  );
+  return [{ doing: 'read', ...step, millis: performance.now() - started }];
 }
 
 async function firstFile(store: LakeStore, folders: readonly string[]): Promise<string | undefined> {

@@ -233,6 +233,8 @@ export interface ReceiptTable {
   past: boolean;
   files: ScanCounts;
   bytes: { total: number; read: number };
+  /** What a connected database is asked. */
+  asked?: string;
 }
 export interface QueryResult {
   id: string;

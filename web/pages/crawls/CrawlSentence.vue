@@ -42,8 +42,8 @@ async function save(): Promise<void> {
 
 <template>
   <form class="border border-ink bg-card px-4 py-3 leading-[34px]" aria-label="Rules of the crawl" @submit.prevent="save" @keydown.esc="emit('close')">
-    <p class="flex flex-wrap items-baseline gap-x-2"><label class="contents">This crawl is called <input v-model="name" class="line-field w-56 font-semibold" :placeholder="usualName" aria-label="Name of the crawl" maxlength="200" autocomplete="off"></label>.</p>
-    <p v-for="(each, index) in rules.folders" :key="index" class="flex flex-wrap items-baseline gap-x-2">
+    <p><label class="contents">This crawl is called <input v-model="name" class="line-field w-56 font-semibold" :placeholder="usualName" aria-label="Name of the crawl" maxlength="200" autocomplete="off"></label>.</p>
+    <p v-for="(each, index) in rules.folders" :key="index">
       It {{ index === 0 ? 'looks into' : 'also looks into' }}
       <select v-model="each.storage" class="line-field" :aria-label="`Storage ${index + 1}`"><option v-for="storage in storages" :key="storage">{{ storage }}</option></select> /
       <input v-model="each.folder" class="line-field mono w-52" placeholder="all of it" :aria-label="`Folder ${index + 1}`" spellcheck="false">, taking
@@ -52,13 +52,13 @@ async function save(): Promise<void> {
       <button v-if="rules.folders.length > 1" type="button" class="plain-link" @click="rules.folders.splice(index, 1)">not this folder</button>
       <button v-if="index === rules.folders.length - 1" type="button" class="plain-link" @click="rules.folders.push(newFolder(each.storage))">and another folder</button>
     </p>
-    <p class="flex flex-wrap items-baseline gap-x-2">
+    <p>
       A table is called <input v-model="rules.prefix" class="line-field mono w-24" placeholder="no prefix" aria-label="Prefix of table names" spellcheck="false"> and after
       <select v-model="rules.naming" class="line-field" aria-label="How tables are called"><option value="folder">its folder</option><option value="path">all folders below the crawled one</option></select>, in the namespace
       <input v-model="rules.namespace" class="line-field mono w-40" placeholder="of its first folder" aria-label="Namespace" spellcheck="false">.
       Of text files it opens <input v-model.number="rules.sample" type="number" min="1" max="1000" class="line-field mono w-16" aria-label="Text files to open"> in a folder.
     </p>
-    <p class="flex flex-wrap items-baseline gap-x-2">
+    <p>
       It <select v-model="rules.findings" class="line-field" aria-label="What to do with findings"><option value="ask">asks about everything it finds</option><option value="additions">registers what only adds, and asks about the rest</option></select>, and runs
       <select v-model="when" class="line-field" aria-label="When it runs" @change="chooseTime"><option v-for="time in TIMES" :key="time.value" :value="time.value">{{ time.words }}</option></select>
       <input v-if="when === 'own'" v-model="rules.schedule" class="line-field mono w-36" aria-label="Schedule in cron fields" spellcheck="false"><span v-if="rules.schedule" class="text-muted" role="status">{{ words }}</span>

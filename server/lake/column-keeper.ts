@@ -1,0 +1,71 @@
+/** Keeps the catalog's list of columns true to what tables and views have, in the background. */
+import type { Logger } from 'pino';
+import { LakeError } from '../../core/errors';
+import { LATEST, type Snapshot } from '../../core/table/contract';
+import type { Database } from '../catalog/database';
+import { getRelation, listRelations, nameOf, noteColumns, seenColumns, type Relation, type SeenColumn } from '../catalog/relations';
+import type { Events } from '../events';
+import type { Queries } from '../query/queries';
+import type { Lake } from './lake';
+
+export class ColumnKeeper {
+  #queue: Promise<unknown> = Promise.resolve();
+
+  constructor(
+    readonly database: Database,
+    readonly lake: Lake,
+    readonly queries: Queries,
+    readonly events: Events,
+    readonly log: Logger,
+  ) {
+    events.listen((event) => {
+      if (event.topic === 'table') this.#later(() => this.#look(event.name));
+      if (event.topic === 'catalog') this.#later(() => this.lookAtNew());
+    });
+  }
+
+  /** Columns of a table as somebody just saw it. */
+  async seen(relation: Relation, snapshot: Snapshot): Promise<void> {
+    await this.#note(relation, seenColumns(snapshot.schema.fields));
+  }
+
+  /** Tables and views whose columns were never seen. */
+  async lookAtNew(): Promise<void> {
+    for (const relation of await listRelations(this.database)) {
+      if (relation.columns !== null) continue;
+      await this.#lookAt(relation).catch((error: unknown) => {
+        if (!(error instanceof LakeError)) throw error;
+      });
+    }
+  }
+
+  /** Resolves when what was asked for so far is done. */
+  settled(): Promise<unknown> {
+    return this.#queue;
+  }
+
+  async #look(name: string): Promise<void> {
+    const cut = name.lastIndexOf('.');
+    await this.#lookAt(await getRelation(this.database, name.slice(0, cut), name.slice(cut + 1)));
+  }
+
+  async #lookAt(relation: Relation): Promise<void> {
+    const columns = relation.kind === 'view' ? await this.#columnsOfView(relation) : await this.lake.table(relation).snapshot(LATEST).then((snapshot) => seenColumns(snapshot.schema.fields));
+    await this.#note(relation, columns);
+  }
+
+  async #columnsOfView(relation: Relation): Promise<SeenColumn[]> {
+    return this.queries.columnsOf(`SELECT * FROM "${relation.namespace.replaceAll('"', '""')}"."${relation.name.replaceAll('"', '""')}"`);
+  }
+
+  async #note(relation: Relation, columns: SeenColumn[]): Promise<void> {
+    if (await noteColumns(this.database, relation, columns, 'the catalog')) this.events.tell({ topic: 'columns', name: nameOf(relation) });
+  }
+
+  /** A table that cannot be read keeps the columns that it had; whoever reads it is told why. */
+  #later(work: () => Promise<void>): void {
+    this.#queue = this.#queue.then(work).catch((error: unknown) => {
+      if (!(error instanceof LakeError)) this.log.error({ err: error }, 'keeping columns');
+    });
+  }
+}

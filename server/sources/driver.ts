@@ -1,0 +1,37 @@
+/** What the product needs of a connected database; one adapter for each kind that there is. */
+import type { Predicate } from '../../core/scan/predicate';
+import type { Field } from '../../core/schema/types';
+
+export type ObjectKind = 'table' | 'view' | 'materialized view' | 'foreign table' | 'partitioned table';
+
+/** A table or something that is read like one. */
+export interface SourceObject {
+  schema: string;
+  name: string;
+  kind: ObjectKind;
+  /** As the database itself estimates them; null where it does not. */
+  rows: number | null;
+  bytes: number | null;
+}
+
+export interface SourceRead {
+  schema: string;
+  name: string;
+  /** The columns that are wanted. */
+  fields: readonly Field[];
+  /** What the rows must at least fulfil; what the database cannot be asked is left to whoever reads the rows. */
+  predicate: Predicate;
+  /** At most so many rows, any of them. */
+  limit?: number;
+}
+
+export interface SourceDriver {
+  /** Every object that may be read, by schema and name. Fails with `refused` or `limit` when the database cannot be reached. */
+  objects(): Promise<SourceObject[]>;
+  /** Columns of all objects, keyed by `schema/name`. */
+  columns(): Promise<Map<string, Field[]>>;
+  /** The statement that a reading would send, for people to see. */
+  statementOf(read: SourceRead): string;
+  /** Rows as JSON values that the engine casts to the fields' types, a batch at a time. */
+  rows(read: SourceRead): AsyncIterable<Record<string, unknown>[]>;
+}
