@@ -39,7 +39,7 @@ test('an external table is registered, described, and taken out; its file stays 
 test('who reads a table is told, by way of views too; a managed table is not taken out', async ({ request }) => {
   expect(await (await request.get('/api/catalog/refined/soundings/readers')).json()).toEqual({ views: ['published.bay_health', 'published.daily_oxygen'] });
   const refused = await request.delete('/api/catalog/refined/soundings');
-  expect([refused.status(), (await refused.json()).detail]).toEqual([422, expect.stringContaining('Nothing was changed')]);
+  expect([refused.status(), (await refused.json()).detail]).toEqual([409, expect.stringContaining('nothing was changed')]);
   const [latest] = (await (await request.get('/api/revisions?limit=1')).json()) as { action: string; subject: string }[];
   expect(latest).toMatchObject({ action: 'unregister table', subject: 'bay.limits' });
 });

@@ -9,6 +9,7 @@ import type { Logger } from 'pino';
 import { catalogRoutes } from './api/catalog-routes';
 import { crawlRoutes } from './api/crawl-routes';
 import { fileRoutes } from './api/file-routes';
+import { knowledgeRoutes } from './api/knowledge-routes';
 import { queryRoutes } from './api/query-routes';
 import { readingRoutes } from './api/reading-routes';
 import { storageRoutes } from './api/storage-routes';
@@ -52,7 +53,7 @@ export function createApp(options: { hosts: ReadonlySet<string>; log: Logger; re
     const { state } = options.readiness;
     sendProblem(response, 503, 'Starting', state.ready ? 'Starting.' : `${state.doing} (${state.done} of ${state.total}).`);
   });
-  app.use('/api', express.json({ limit: '1mb' }), api);
+  app.use('/api', express.json({ limit: '20mb' }), api);
   app.use('/api', (request, response) => sendProblem(response, 404, 'Not found', `There is no ${request.method} ${request.baseUrl}${request.path}. The API is described at /api/docs.`));
   app.use(express.static(programFile('web'), { index: false, setHeaders: (response, file) => response.setHeader('cache-control', file.includes(`${path.sep}assets${path.sep}`) ? 'public, max-age=31536000, immutable' : 'no-cache') }));
   app.get(/.*/, (_request, response) => response.sendFile(path.join(programFile('web'), 'index.html')));
@@ -60,7 +61,7 @@ export function createApp(options: { hosts: ReadonlySet<string>; log: Logger; re
   return {
     express: app,
     serve(services) {
-      routes = [...storageRoutes(services), ...fileRoutes(services), ...readingRoutes(services), ...crawlRoutes(services), ...catalogRoutes(services), ...queryRoutes(services), ...systemRoutes(services)];
+      routes = [...storageRoutes(services), ...fileRoutes(services), ...readingRoutes(services), ...knowledgeRoutes(services), ...crawlRoutes(services), ...catalogRoutes(services), ...queryRoutes(services), ...systemRoutes(services)];
       mount(api, routes);
     },
   };

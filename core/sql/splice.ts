@@ -22,9 +22,14 @@ export function spliceReferences(statement: Statement, replacements: readonly st
     return reference.clause ? [edit, { ...reference.clause, text: '' }] : [edit];
   });
   const qualified = statement.qualifiedColumns
-    .filter((column) => statement.references.some((reference) => !reference.alias && sameNames(reference.name, column.names.slice(0, 2))))
-    .map((column) => ({ start: column.start, end: column.end, text: quoteName(column.names[1]!) }));
+    .filter((column) => statement.references.some((reference) => !reference.alias && sameNames(reference.name, tableOf(column.names))))
+    .map((column) => ({ start: column.start, end: column.end, text: quoteName(column.names.at(-2)!) }));
   return applyEdits(statement.blanked, [...edits, ...qualified]);
+}
+
+/** The table that stands before a column's own name: `a.b.table.column` is of the table in the namespace `a.b`. */
+function tableOf(names: readonly string[]): string[] {
+  return [names.slice(0, -2).join('.'), names.at(-2)!];
 }
 
 function sameNames(a: readonly string[], b: readonly string[]): boolean {

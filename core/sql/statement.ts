@@ -102,14 +102,15 @@ class Walk {
     const catalog = (node.catalog_name as string | undefined) ?? '';
     const position = this.#position(node) ?? 0;
     if (schema === '' && scope.has(table.toLowerCase())) return;
-    if (catalog !== '') throw new LakeError('bad-request', `"${catalog}.${schema}.${table}" has three names; tables are named namespace.table.`, { position });
-    const name = schema === '' ? [table] : [schema, table];
+    // Three names are a table in a namespace that is nested in another.
+    const names = [catalog, schema, table].filter((each) => each !== '');
+    const name = names.length < 2 ? names : [names.slice(0, -1).join('.'), table];
     const first = this.tokens.findIndex((token) => token.start === position);
-    const last = this.tokens[first + name.length * 2 - 2];
+    const last = this.tokens[first + names.length * 2 - 2];
     if (first < 0 || !last) throw new LakeError('bad-request', `The table ${name.join('.')} could not be found in the text of the query.`, { position });
     const alias = (node.alias as string | undefined) || undefined;
     const reference: TableReference = { name, asOf: LATEST, start: position, end: last.end, ...(alias ? { alias } : {}) };
-    if (node.at_clause) this.#atClause(reference, node.at_clause as Node, first + name.length * 2 - 1);
+    if (node.at_clause) this.#atClause(reference, node.at_clause as Node, first + names.length * 2 - 1);
     this.references.push(reference);
   }
 
@@ -148,7 +149,7 @@ class Walk {
     if (names.length < 3) return;
     const start = this.#position(node);
     const first = this.tokens.findIndex((token) => token.start === start);
-    const last = this.tokens[first + 2];
+    const last = this.tokens[first + (names.length - 2) * 2];
     if (start !== undefined && first >= 0 && last) this.qualifiedColumns.push({ start, end: last.end, names });
   }
 

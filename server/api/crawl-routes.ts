@@ -13,7 +13,7 @@ import { checkSchedule } from '../crawl/schedules';
 import type { Route } from '../http/routes';
 import { readOptionsBody } from '../lake/read-options-schema';
 import type { Services } from '../services';
-import { name, rowId, sqlName, storagePath } from './schemas';
+import { name, namespaceName, rowId, sqlName, storagePath } from './schemas';
 
 export function crawlRoutes({ crawler, schedules, database, lake, events, config, inspector }: Services): Route[] {
   const tools = { engine: inspector.engine, local: inspector.local, inspector };
@@ -33,7 +33,7 @@ export function crawlRoutes({ crawler, schedules, database, lake, events, config
   const definition = {
     name: Joi.string().trim().min(1).max(200).required(),
     folders: Joi.array().items(Joi.object({ storage: name.required(), folder: storagePath, include: globs, exclude: globs, kinds: Joi.array().items(Joi.string().valid('table', 'view', 'materialized view', 'foreign table', 'partitioned table')).max(5) })).min(1).max(50).required(),
-    namespace: sqlName.allow('').default(''), prefix: Joi.string().trim().allow('').max(60).default(''), naming: Joi.string().valid('folder', 'path').default('folder'),
+    namespace: namespaceName.allow('').default(''), prefix: Joi.string().trim().allow('').max(60).default(''), naming: Joi.string().valid('folder', 'path').default('folder'),
     sample: Joi.number().integer().min(1).max(1000).default(USUAL_SAMPLE), findings: Joi.string().valid('ask', 'additions').default('ask'), schedule: Joi.string().trim().max(100).allow(null).default(null),
   };
   /** Fails at once where a storage is not there or a rule cannot be read. */
@@ -134,7 +134,7 @@ export function crawlRoutes({ crawler, schedules, database, lake, events, config
     {
       method: 'post', path: '/findings/{finding}/correct', summary: 'Correct a finding before it is registered', answer: 'The finding as corrected',
       params: Joi.object({ finding: rowId.required() }),
-      body: Joi.object({ namespace: sqlName, name: sqlName, options: readOptionsBody, readWith: Joi.string().max(200), columns: Joi.array().items(Joi.object({ name: Joi.string().max(500).required(), rename: sqlName, type: Joi.string().max(2000) })).max(5000) }),
+      body: Joi.object({ namespace: namespaceName, name: sqlName, options: readOptionsBody, readWith: Joi.string().max(200), columns: Joi.array().items(Joi.object({ name: Joi.string().max(500).required(), rename: sqlName, type: Joi.string().max(2000) })).max(5000) }),
       handle: async ({ params, body }) => {
         const finding = await openFinding(Number(params.finding));
         const options = await givenOptions(database, body);

@@ -16,7 +16,7 @@ import { byPattern } from '../lake/files-as-table';
 import { misfitsOf } from '../lake/misfits';
 import { checkOptions, readOptionsBody } from '../lake/read-options-schema';
 import type { Services } from '../services';
-import { name, sqlName } from './schemas';
+import { name, namespaceName, sqlName } from './schemas';
 
 export function readingRoutes({ database, lake, files, inspector, events, config }: Services): Route[] {
   const optionsName = Joi.string().trim().min(1).max(200);
@@ -76,7 +76,7 @@ export function readingRoutes({ database, lake, files, inspector, events, config
     },
     {
       method: 'post', path: '/catalog', summary: 'Register a table over files that match a pattern; the files stay where they are', answer: 'The name of the table',
-      body: Joi.object({ ...place, namespace: sqlName.required(), name: sqlName.required(), description: Joi.string().trim().allow('').max(2000).default(''), columns }),
+      body: Joi.object({ ...place, namespace: namespaceName.required(), name: sqlName.required(), description: Joi.string().trim().allow('').max(2000).default(''), columns }),
       handle: async ({ body }) => {
         const { storage, root, folder } = await define(body);
         const fullName = `${body.namespace as string}.${body.name as string}`;

@@ -7,6 +7,9 @@ export const storageName = Joi.string().trim().min(1).max(60).pattern(/^[\p{L}\p
 /** A namespace, table or column: anything that can be quoted in SQL, without control characters. */
 // eslint-disable-next-line no-control-regex
 export const sqlName = Joi.string().trim().min(1).max(200).pattern(/^[^\x00-\x1f.]+$/, 'a name without dots');
+/** Steps with dots between nest a namespace in another. */
+// eslint-disable-next-line no-control-regex
+export const namespaceName = Joi.string().trim().min(1).max(200).pattern(/^[^\x00-\x1f.]+(\.[^\x00-\x1f.]+)*$/, 'names with single dots between');
 export const storagePath = Joi.string().allow('').max(2000).default('');
 export const sqlText = Joi.string().max(200_000);
 export const version = Joi.string().pattern(/^\d{1,19}$/, 'a version number');

@@ -5,7 +5,7 @@ import type { FolderDefinition } from '../../core/folder/table';
 import type { Field } from '../../core/schema/types';
 import { typeName } from '../../core/schema/type-names';
 import type { TableFormat } from '../../core/table/contract';
-import { DatabaseError, UNIQUE_VIOLATION, type Database, type Sql } from './database';
+import { DatabaseError, FOREIGN_KEY_VIOLATION, UNIQUE_VIOLATION, type Database, type Sql } from './database';
 import { recordRevision, recordState } from './revisions';
 
 export interface Namespace {
@@ -76,6 +76,43 @@ export async function listNamespaces(sql: Sql): Promise<(Namespace & { tables: n
     SELECT n.id, n.name, n.description, n.owner, n.properties, s.name AS storage, n.folder,
            count(r.id) FILTER (WHERE r.kind = 'table')::int AS tables, count(r.id) FILTER (WHERE r.kind = 'view')::int AS views
     FROM namespace n LEFT JOIN relation r ON r.namespace_id = n.id LEFT JOIN storage s ON s.id = n.storage_id GROUP BY n.id, s.name ORDER BY lower(n.name)`);
+}
+
+/** Fails with `not-found`. */
+export async function getNamespace(sql: Sql, name: string): Promise<Namespace> {
+  const found = (await listNamespaces(sql)).find((each) => each.name.toLowerCase() === name.toLowerCase());
+  if (!found) throw new LakeError('not-found', `There is no namespace "${name}" in the catalog.`);
+  return found;
+}
+
+export interface NamespaceKnowledge {
+  description?: string;
+  owner?: string;
+  properties?: Record<string, string>;
+  /** Null unties it. */
+  place?: { storageId: number; folder: string } | null;
+}
+
+export async function changeNamespace(database: Database, namespace: Namespace, { description, owner, properties, place }: NamespaceKnowledge, who: string): Promise<void> {
+  await database.transaction(async (sql) => {
+    await sql.query(
+      `UPDATE namespace SET description = coalesce($2, description), owner = coalesce($3, owner), properties = coalesce($4, properties),
+         storage_id = CASE WHEN $5 THEN $6::int ELSE storage_id END, folder = CASE WHEN $5 THEN $7::text ELSE folder END WHERE id = $1`,
+      [namespace.id, description ?? null, owner ?? null, properties === undefined ? null : JSON.stringify(properties), place !== undefined, place?.storageId ?? null, place?.folder ?? null],
+    );
+    await recordRevision(sql, who, 'describe namespace', namespace.name);
+  });
+}
+
+/** Fails with `conflict` while there is something in it. */
+export async function deleteNamespace(database: Database, namespace: Namespace, who: string): Promise<void> {
+  await database.transaction(async (sql) => {
+    await sql.query('DELETE FROM namespace WHERE id = $1', [namespace.id]).catch((error: unknown) => {
+      if (error instanceof DatabaseError && error.code === FOREIGN_KEY_VIOLATION) throw new LakeError('conflict', `There are tables in ${namespace.name}. Take them out of the catalog first.`);
+      throw error;
+    });
+    await recordRevision(sql, who, 'remove namespace', namespace.name);
+  });
 }
 
 export async function listTiedFolders(sql: Sql): Promise<TiedFolder[]> {
@@ -177,7 +214,7 @@ export async function annotateRelation(database: Database, relation: Relation, k
          vouched = CASE WHEN $6 THEN $7::jsonb ELSE vouched END, notes = jsonb_strip_nulls(notes || coalesce($8::jsonb, '{}')), changed_at = now() WHERE id = $1`,
       [relation.id, description ?? null, owner ?? null, tags ?? null, properties === undefined ? null : JSON.stringify(properties), vouched !== undefined, vouched ? JSON.stringify(vouched) : null, notes === undefined ? null : JSON.stringify(notes)],
     );
-    const action = vouched ? 'vouch for' : vouched === null ? 'stop vouching for' : 'describe';
+    const action = vouched ? 'vouch for' : vouched === null && relation.vouched ? 'stop vouching for' : 'describe';
     await recordRevision(sql, who, action, nameOf(relation), { ...knowledge });
   });
 }

@@ -40,5 +40,7 @@ export function storageLink(storage: string, folder = '', file?: string): { path
 
 /** Where a table is opened; `name` is its full name. */
 export function tableLink(name: string): string {
-  return `/tables/${name.split('.').map(encodeURIComponent).join('/')}`;
+  // A namespace may have dots in its name; a table's has none.
+  const cut = name.lastIndexOf('.');
+  return `/tables/${encodeURIComponent(name.slice(0, cut))}/${encodeURIComponent(name.slice(cut + 1))}`;
 }

@@ -49,9 +49,9 @@ export interface Misfits {
 
 export interface StorageName {
   name: string;
-  kind: 'folder' | 's3';
+  kind: 'folder' | 's3' | 'postgres';
   location: string;
-  settings: { endpoint: string; region: string; bucket: string; prefix: string; addressing: 'path' | 'host' } | null;
+  settings: { endpoint?: string; host?: string; port?: number; user?: string } | null;
   keys: 'stored' | 'environment' | null;
 }
 
@@ -182,10 +182,24 @@ export interface RelationName {
   storage: string | null;
   location: string | null;
   description: string;
+  owner: string;
+  tags: string[];
+  vouched: { who: string; until: string } | null;
   viewSql: string | null;
 }
+export interface NamespaceName {
+  id: number;
+  name: string;
+  description: string;
+  owner: string;
+  properties: Record<string, string>;
+  storage: string | null;
+  folder: string | null;
+  tables: number;
+  views: number;
+}
 export interface CatalogNames {
-  namespaces: { id: number; name: string; description: string; tables: number; views: number }[];
+  namespaces: NamespaceName[];
   relations: RelationName[];
 }
 export interface ColumnView {
@@ -205,6 +219,12 @@ export interface TableDetail {
   location: string | null;
   managed: boolean;
   description: string;
+  owner: string;
+  tags: string[];
+  ownProperties: Record<string, string>;
+  vouched: { who: string; why: string; since: string; until: string } | null;
+  notes: Record<string, { description: string; tags: string[] }>;
+  viewColumns?: { name: string; type: string }[];
   viewSql?: string;
   version: number;
   snapshotId: string | null;
@@ -268,4 +288,28 @@ export interface Hit {
   kind: 'table' | 'view' | 'column' | 'folder' | 'file';
   name: string;
   inside: string;
+  because?: string;
+}
+export interface ColumnProfile {
+  name: string;
+  type: string;
+  nulls: number | null;
+  distinct: number | null;
+  distinctIsExact: boolean;
+  min: string | null;
+  max: string | null;
+  mean: number | null;
+  quantiles: number[] | null;
+  lengths: { min: number; mean: number; max: number } | null;
+  frequent: { value: string; rows: number }[];
+  histogram: { from: number; to: number; counts: number[]; isTime: boolean } | null;
+}
+export interface TableProfile {
+  version: number;
+  latestVersion: number;
+  at: string;
+  looked: number;
+  rows: number | null;
+  how: 'all rows' | 'a sample' | 'metadata';
+  columns: ColumnProfile[];
 }

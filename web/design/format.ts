@@ -66,7 +66,7 @@ export function percentText(share: number): string {
   return share < 0.005 ? '<1%' : `${Math.round(share * 100)}%`;
 }
 
-const FORMATS: Record<string, string> = { delta: 'Delta', iceberg: 'Iceberg', parquet: 'Parquet', csv: 'delimited text', json: 'JSON', fixed: 'fixed width', pattern: 'text lines', xml: 'XML', avro: 'Avro' };
+const FORMATS: Record<string, string> = { delta: 'Delta', iceberg: 'Iceberg', parquet: 'Parquet', csv: 'delimited text', json: 'JSON', fixed: 'fixed width', pattern: 'text lines', xml: 'XML', avro: 'Avro', postgres: 'PostgreSQL' };
 
 export function formatName(format: string | null): string {
   return format === null ? 'view' : (FORMATS[format] ?? format);

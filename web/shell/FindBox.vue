@@ -3,7 +3,7 @@ import { Combobox, ComboboxInput, ComboboxOption, ComboboxOptions } from '@headl
 import { useDebounceFn } from '@vueuse/core';
 import { ref } from 'vue';
 import { useRouter } from 'vue-router';
-import { call, escapePath } from '../api/client';
+import { call, storageLink, tableLink } from '../api/client';
 import type { Hit } from '../api/types';
 
 const router = useRouter();
@@ -13,12 +13,23 @@ const searched = ref('');
 
 const search = useDebounceFn(async () => {
   const wanted = text.value.trim();
-  const found = wanted === '' ? [] : (await call<{ hits: Hit[] }>(`/find?q=${encodeURIComponent(wanted)}`).catch(() => ({ hits: [] }))).hits;
+  const found = wanted === '' ? [] : (await call<{ hits: Hit[] }>(`/find?${findQuery(wanted)}`).catch(() => ({ hits: [] }))).hits;
   // The text may have moved on meanwhile; then another answer is on its way.
   if (wanted !== text.value.trim()) return;
   hits.value = found;
   searched.value = wanted;
 }, 150);
+
+/** `kind:column in:refined oxy` narrows what is found. */
+function findQuery(words: string): URLSearchParams {
+  const query = new URLSearchParams();
+  const rest = words.replace(/\b(kind|in|source):(\S+)/g, (_, key: string, value: string) => {
+    query.set(key === 'in' ? 'namespace' : key, value);
+    return '';
+  });
+  query.set('q', rest.trim() || words);
+  return query;
+}
 
 function onInput(event: Event): void {
   text.value = (event.target as HTMLInputElement).value;
@@ -28,11 +39,10 @@ function onInput(event: Event): void {
 function open(hit: Hit | null): void {
   if (!hit) return;
   hits.value = [];
-  const [namespace, table] = (hit.kind === 'column' ? hit.inside : hit.name).split('.') as [string, string];
-  if (hit.kind === 'folder') void router.push(`/storage/${encodeURIComponent(hit.inside)}/${escapePath(hit.name)}`);
-  else if (hit.kind === 'file') void router.push({ path: `/storage/${encodeURIComponent(hit.inside)}/${escapePath(hit.name.split('/').slice(0, -1).join('/'))}`, query: { file: hit.name.split('/').at(-1) } });
-  else if (hit.kind === 'view') void router.push(`/catalog/${encodeURIComponent(namespace)}/${encodeURIComponent(table)}`);
-  else void router.push({ path: `/tables/${encodeURIComponent(namespace)}/${encodeURIComponent(table)}`, query: hit.kind === 'column' ? { section: 'columns' } : {} });
+  if (hit.kind === 'folder') void router.push(storageLink(hit.inside, hit.name));
+  else if (hit.kind === 'file') void router.push(storageLink(hit.inside, hit.name.split('/').slice(0, -1).join('/'), hit.name.split('/').at(-1)));
+  else if (hit.kind === 'view') void router.push(tableLink(hit.name).replace('/tables/', '/catalog/'));
+  else void router.push({ path: tableLink(hit.kind === 'column' ? hit.inside : hit.name), query: hit.kind === 'column' ? { section: 'columns' } : {} });
 }
 </script>
 
@@ -45,11 +55,11 @@ function open(hit: Hit | null): void {
     <ComboboxOptions class="absolute right-0 z-40 mt-1 max-h-[60vh] w-[380px] overflow-auto border border-ink bg-card">
       <ComboboxOption v-for="hit in hits" :key="`${hit.kind} ${hit.inside} ${hit.name}`" v-slot="{ active }" :value="hit" as="template">
         <li class="flex items-baseline gap-2 px-3 py-1.5" :class="active ? 'bg-tide-soft' : ''">
-          <span class="mono truncate">{{ hit.name }}</span>
+          <span class="min-w-0"><span class="mono block truncate">{{ hit.name }}</span><span v-if="hit.because" class="block truncate text-small text-muted">{{ hit.because }}</span></span>
           <span class="ml-auto shrink-0 text-small text-muted">{{ hit.kind }}{{ hit.kind === 'table' || hit.kind === 'view' ? '' : ` in ${hit.inside}` }}</span>
         </li>
       </ComboboxOption>
-      <li v-if="hits.length === 0 && searched !== ''" class="px-3 py-2 text-muted">Nothing has “{{ searched }}” in its name.</li>
+      <li v-if="hits.length === 0 && searched !== ''" class="px-3 py-2 text-muted">Nothing has “{{ searched }}” in its name, description or tags. <code>kind:column</code> and <code>in:refined</code> narrow what is looked through.</li>
     </ComboboxOptions>
   </Combobox>
 </template>

@@ -6,6 +6,7 @@ import { escapePath } from '../../api/client';
 import ArrivalBars from '../../charts/ArrivalBars.vue';
 import BaseButton from '../../design/BaseButton.vue';
 import DescriptionLine from './DescriptionLine.vue';
+import KnowledgeLines from './KnowledgeLines.vue';
 import UnregisterPanel from './UnregisterPanel.vue';
 import CopyText from '../../design/CopyText.vue';
 import { bytesText, countText, formatName, plural, timeText, utcText } from '../../design/format';
@@ -30,14 +31,15 @@ const partitioning = computed(() => props.detail.partitioning?.map((each) => (ea
       </span>
     </header>
     <DescriptionLine :namespace="detail.namespace" :name="detail.name" :description="detail.description" />
+    <KnowledgeLines :detail="detail" />
     <template v-if="detail.kind === 'view'">
       <h3 class="mt-4 font-semibold">Its query</h3>
       <pre class="mt-1 overflow-x-auto bg-paper px-3 py-2 whitespace-pre-wrap" tabindex="0">{{ detail.viewSql }}</pre>
     </template>
     <template v-else>
-      <dl class="mt-3 grid grid-cols-[118px_minmax(0,1fr)] [&>*]:border-b [&>*]:border-hairline [&>*]:py-1.5 [&>dt]:text-muted">
-        <dt>Rows, files, size</dt><dd class="mono">{{ detail.rows === null ? 'rows not counted' : countText(detail.rows) }} in {{ plural(detail.files, 'file') }}, {{ bytesText(detail.bytes) }}</dd>
-        <dt>Last commit</dt><dd :title="utcText(detail.committedAt)">{{ timeText(detail.committedAt) }}, version {{ detail.version }}</dd>
+      <dl class="grid grid-cols-[118px_minmax(0,1fr)] [&>*]:border-b [&>*]:border-hairline [&>*]:py-1.5 [&>dt]:text-muted">
+        <dt>Rows, files, size</dt><dd v-if="detail.format === 'postgres'" class="mono">{{ detail.rows === null ? 'rows not counted' : `about ${countText(detail.rows)} rows` }} in a database, read where it is</dd><dd v-else class="mono">{{ detail.rows === null ? 'rows not counted' : countText(detail.rows) }} in {{ plural(detail.files, 'file') }}, {{ bytesText(detail.bytes) }}</dd>
+        <template v-if="detail.format !== 'postgres'"><dt>Last commit</dt><dd :title="utcText(detail.committedAt)">{{ timeText(detail.committedAt) }}, version {{ detail.version }}</dd></template>
         <dt>Partitioned by</dt><dd class="mono">{{ partitioning || 'not partitioned' }}</dd>
         <template v-if="detail.sortedBy.length > 0"><dt>Sorted by</dt><dd class="mono">{{ detail.sortedBy.join(', ') }}</dd></template>
         <dt>Kept at</dt><dd><CopyText :text="`${detail.storage}:${detail.location}`" /> <RouterLink class="plain-link ml-2" :to="`/storage/${encodeURIComponent(detail.storage!)}/${escapePath(detail.location!)}`">open folder</RouterLink></dd>
@@ -45,9 +47,7 @@ const partitioning = computed(() => props.detail.partitioning?.map((each) => (ea
       </dl>
       <ArrivalBars v-if="detail.arrivals.length > 1" class="mt-4" :arrivals="detail.arrivals" />
     </template>
-    <template v-if="!detail.managed">
-      <button v-if="!unregistering" class="plain-link mt-4 text-muted" @click="unregistering = true">take it out of the catalog …</button>
-      <UnregisterPanel v-else :detail="detail" @close="unregistering = false" @gone="emit('gone')" />
-    </template>
+    <button v-if="!unregistering" class="plain-link mt-4 text-muted" @click="unregistering = true">take it out of the catalog …</button>
+    <UnregisterPanel v-else :detail="detail" @close="unregistering = false" @gone="emit('gone')" />
   </article>
 </template>

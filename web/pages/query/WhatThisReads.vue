@@ -1,7 +1,7 @@
 <script setup lang="ts">
 /** Before running: each table with its version, the files it would read, and how much that is. */
 import { computed } from 'vue';
-import type { Problem } from '../../api/client';
+import { tableLink, type Problem } from '../../api/client';
 import type { ReadMap } from '../../api/types';
 import ReadBars from '../../charts/ReadBars.vue';
 import { bytesText, countText, formatName, plural, timeText, utcText } from '../../design/format';
@@ -9,7 +9,7 @@ import TagMark from '../../design/TagMark.vue';
 
 const props = defineProps<{ maps: ReadMap[] | undefined; problem: Problem | undefined; stale: boolean }>();
 const bytes = computed(() => (props.maps ?? []).reduce((sum, map) => sum + map.bytes.read, 0));
-const link = (map: ReadMap) => (map.name.includes(':') ? undefined : { path: `/tables/${map.name.split('.').map(encodeURIComponent).join('/')}`, query: map.past ? { version: String(map.version) } : {} });
+const link = (map: ReadMap) => (map.name.includes(':') ? undefined : { path: tableLink(map.name), query: map.past ? { version: String(map.version) } : {} });
 </script>
 
 <template>
@@ -21,10 +21,13 @@ const link = (map: ReadMap) => (map.name.includes(':') ? undefined : { path: `/t
     <template v-else>
       <article v-for="(map, index) in maps" :key="`${map.name} ${map.version} ${index}`" class="border-b border-hairline py-2" :class="stale ? 'opacity-60' : ''">
         <p class="flex flex-wrap items-center gap-2"><component :is="link(map) ? 'RouterLink' : 'b'" :to="link(map)" class="font-semibold break-all" :class="link(map) ? 'hover:text-tide' : ''">{{ map.name }}</component> <TagMark>{{ formatName(map.format) }}</TagMark></p>
+        <template v-if="map.asked"><p class="text-muted">asked of the database, which keeps no versions:</p><pre class="mono max-h-28 overflow-auto bg-paper px-2 py-1 whitespace-pre-wrap break-words" tabindex="0">{{ map.asked }}</pre></template>
+        <template v-else>
         <p class="mb-1"><TagMark :tone="map.past ? 'brass' : 'plain'"><span :title="utcText(map.committedAt)">version {{ map.version }}, {{ timeText(map.committedAt) }}</span></TagMark></p>
         <ReadBars :map="map" />
         <p class="mt-0.5"><b>{{ plural(map.files.read, 'file') }}</b> of {{ countText(map.files.total) }} to read, {{ bytesText(map.bytes.read) }}</p>
         <p v-for="skip in map.skippedBy" :key="`${skip.kind} ${skip.column}`" class="text-small text-muted">{{ countText(skip.files) }} skipped by {{ skip.kind === 'partition' ? 'partition' : 'bounds' }} of {{ skip.column }}</p>
+        </template>
       </article>
       <p class="flex justify-between pt-2"><span>To read at most</span><b class="mono">{{ bytesText(bytes) }}</b></p>
     </template>

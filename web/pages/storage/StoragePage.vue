@@ -74,12 +74,15 @@ const steps = computed<PathStep[]>(() => {
   ];
 });
 const title = computed(() => path.value.split('/').at(-1) || storage.value || 'Storage');
-const kindWords = computed(() => (storages.value.value?.find((each) => each.name === storage.value)?.kind === 's3' ? 'an object store' : 'a local folder'));
+const kind = computed(() => storages.value.value?.find((each) => each.name === storage.value)?.kind ?? 'folder');
+const KIND_WORDS = { folder: 'a local folder', s3: 'an object store', postgres: 'a database' };
+/** A database holds tables instead of files; it is looked at and crawled, nothing is put into it. */
+const isDatabase = computed(() => kind.value === 'postgres');
 const inFolder = (name: string) => (path.value === '' ? name : `${path.value}/${name}`);
 const tableHere = computed(() => folder.listing.value?.tables.find((table) => table.location === path.value));
 
 /** Folders that read as values of a partition, or files, can be one table; a folder of tables cannot. */
-const mayBeOneTable = computed(() => path.value !== '' && !['delta', 'iceberg'].includes(tableHere.value?.format ?? '') && (folder.listing.value?.fileCount !== 0 || folder.listing.value.folders.every((name) => /=|^\d+(-\d+)*$/.test(name))));
+const mayBeOneTable = computed(() => path.value !== '' && !isDatabase.value && !['delta', 'iceberg'].includes(tableHere.value?.format ?? '') && (folder.listing.value?.fileCount !== 0 || folder.listing.value.folders.every((name) => /=|^\d+(-\d+)*$/.test(name))));
 const pattern = computed({
   get: () => (typeof route.query.pattern === 'string' ? route.query.pattern : ''),
   set: (text) => void router.replace({ query: { ...route.query, pattern: text || undefined } }),
@@ -154,13 +157,12 @@ async function makeFolder(): Promise<void> {
     <template #title>
       <h1 class="break-all">{{ title }}</h1>
       <span v-if="!storage" class="text-muted">Where the lake's files are. They stay there; nothing is copied or loaded.</span>
-      <span v-if="storage && summary.value.value" class="text-muted">in storage {{ storage }}, {{ kindWords }}; {{ plural(summary.value.value.files, 'file') }}, {{ bytesText(summary.value.value.bytes) }}</span>
+      <span v-if="storage && summary.value.value" class="text-muted">in storage {{ storage }}, {{ KIND_WORDS[kind] }}; {{ plural(summary.value.value.files, isDatabase ? 'table' : 'file') }}, {{ bytesText(summary.value.value.bytes) }}</span>
     </template>
     <template v-if="storage && folder.listing.value" #actions>
-      <BaseButton @click="naming = !naming">New folder</BaseButton>
-      <BaseButton @click="picker?.click()">Upload</BaseButton>
+      <template v-if="!isDatabase"><BaseButton @click="naming = !naming">New folder</BaseButton><BaseButton @click="picker?.click()">Upload</BaseButton></template>
       <input ref="picker" type="file" multiple class="hidden" aria-label="Files to upload" @change="pick">
-      <BaseButton :disabled="starting" @click="crawl(storage, path)">Crawl this folder</BaseButton>
+      <BaseButton :disabled="starting" @click="crawl(storage, path)">{{ isDatabase ? 'Crawl this database' : 'Crawl this folder' }}</BaseButton>
     </template>
     <form v-if="naming" class="mb-2 flex items-end gap-2.5" aria-label="New folder" @submit.prevent="makeFolder" @keydown.esc="naming = false"><TextField v-model="folderName" mono class="w-72" label="Name of the folder" required /><BaseButton type="submit">Make it</BaseButton><ProblemBox v-if="folderProblem" :problem="folderProblem" /></form>
     <ProblemBox v-if="crawlProblem" class="mb-2" :problem="crawlProblem" />

@@ -3,6 +3,7 @@ import { computed } from 'vue';
 import type { TableDetail } from '../../api/types';
 import { percentText, plural } from '../../design/format';
 import TagMark from '../../design/TagMark.vue';
+import ColumnNote from './ColumnNote.vue';
 
 const props = defineProps<{ detail: TableDetail; now: TableDetail | undefined; chosen: string }>();
 const roles: Record<string, string> = { partition: 'partition', sort: 'sort' };
@@ -21,7 +22,7 @@ const properties = computed(() => Object.entries(props.detail.properties).sort((
             <td class="mono max-w-[260px] py-1.5 break-words">{{ column.type }}</td>
             <td class="mono pr-5 text-right">{{ column.nulls === null ? '' : percentText(column.nulls) }}</td>
             <td class="space-x-1"><TagMark v-if="column.role" tone="tide">{{ roles[column.role] }}</TagMark><TagMark v-if="column.required">required</TagMark></td>
-            <td class="text-muted">{{ column.comment }}</td>
+            <td class="py-1 pr-2"><ColumnNote :detail="detail" :column="column.name" :comment="column.comment" /></td>
           </tr>
           <tr v-for="column in later" :key="column.name" class="border-b border-hairline text-muted">
             <td class="mono px-3 py-1.5">{{ column.name }}</td><td class="mono">{{ column.type }}</td><td></td><td><TagMark tone="dusk">came later</TagMark></td><td>{{ column.comment }}</td>

@@ -17,6 +17,8 @@ import { useLoad } from '../../stores/load';
 import { queryLink, tableName } from '../query/link';
 import RestorePanel from './RestorePanel.vue';
 import TableColumns from './TableColumns.vue';
+import TableMisfits from './TableMisfits.vue';
+import TableProfile from './TableProfile.vue';
 import TableRows from './TableRows.vue';
 
 const route = useRoute();
@@ -25,7 +27,7 @@ const catalog = useCatalog();
 const namespace = computed(() => String(route.params.namespace));
 const table = computed(() => String(route.params.table));
 const wanted = computed(() => (typeof route.query.version === 'string' && /^\d+$/.test(route.query.version) ? route.query.version : undefined));
-const section = computed(() => (route.query.section === 'columns' ? 'columns' : 'rows'));
+const section = computed(() => (sections.value.some((each) => each.name === route.query.section) ? String(route.query.section) : 'rows'));
 const base = computed(() => `/catalog/${encodeURIComponent(namespace.value)}/${encodeURIComponent(table.value)}`);
 
 const detail = useLoad(() => call<TableDetail>(`${base.value}${wanted.value === undefined ? '' : `?version=${wanted.value}`}`));
@@ -47,6 +49,7 @@ const reloadAll = () => {
   void history.reload();
   if (wanted.value !== undefined) void now.reload();
 };
+useLive((event) => event.topic === 'catalog' && void detail.reload());
 useLive((event) => event.topic === 'table' && event.name.toLowerCase() === `${namespace.value}.${table.value}`.toLowerCase() && reloadAll(), reloadAll);
 watch(() => detail.value.value?.kind, (kind) => kind === 'view' && void router.replace(base.value));
 
@@ -88,7 +91,8 @@ const steps = computed(() => [
   { label: table.value, to: base.value, siblings: catalog.relations.filter((each) => each.namespace === namespace.value && each.kind === 'table').map(({ name }) => ({ label: name, to: `/tables/${encodeURIComponent(namespace.value)}/${encodeURIComponent(name)}` })) },
   ...(past.value ? [{ label: `version ${shown.value!.version}`, past: true }] : []),
 ]);
-const sections = [{ name: 'rows', words: 'Rows' }, { name: 'columns', words: 'Columns' }];
+const LINES = new Set(['csv', 'fixed', 'pattern', 'json']);
+const sections = computed(() => [{ name: 'rows', words: 'Rows' }, { name: 'columns', words: 'Columns' }, { name: 'profile', words: 'Profile' }, ...(LINES.has(shown.value?.format ?? '') ? [{ name: 'misfits', words: 'Lines that do not fit' }] : [])]);
 </script>
 
 <template>
@@ -114,12 +118,14 @@ const sections = [{ name: 'rows', words: 'Rows' }, { name: 'columns', words: 'Co
     <template v-if="shown">
       <RestorePanel v-if="restoring" :detail="shown" @close="restoring = false" @restored="onRestored" />
       <ProblemBox v-if="history.problem.value" class="mb-2" :problem="history.problem.value" can-retry @retry="history.reload" />
-      <TableTimeline v-else-if="history.value.value" ref="timeline" :entries="history.value.value.entries" :viewing="shown.version" :latest="shown.latestVersion" @view="view" />
+      <TableTimeline v-else-if="history.value.value && history.value.value.entries.length > 0" ref="timeline" :entries="history.value.value.entries" :viewing="shown.version" :latest="shown.latestVersion" @view="view" />
       <nav class="flex gap-6 pt-1.5 pb-2" aria-label="Sections">
         <button v-for="each in sections" :key="each.name" class="border-b-2 py-1 font-semibold" :class="section === each.name ? 'border-ink' : 'border-transparent text-muted hover:text-ink'" :aria-current="section === each.name ? 'true' : undefined" @click="show(each.name)">{{ each.words }}</button>
         <span v-if="shown.snapshotId" class="ml-auto self-center text-muted">snapshot <CopyText :text="shown.snapshotId" /></span>
       </nav>
       <TableRows v-if="section === 'rows'" :namespace="namespace" :table="table" :version="shown.version" :past="past" :total="shown.rows" />
+      <TableProfile v-else-if="section === 'profile'" :base="base" />
+      <TableMisfits v-else-if="section === 'misfits'" :base="base" :storage="shown.storage ?? ''" />
       <TableColumns v-else :detail="shown" :now="now.value.value" :chosen="typeof route.query.column === 'string' ? route.query.column : ''" />
     </template>
     <LoadingLine v-else-if="!detail.problem.value" what="the table" />
