@@ -12,7 +12,7 @@ export async function benchCrawls(server: Running): Promise<Claim[]> {
   const first = await timed(() => crawl(server));
   const again = await repeated(() => crawl(server));
   return [
-    { what: 'First crawl of the demo, 5,150 files', limit: 'at most 5 s', measured: millis(first), reference: 'fixed; one run, since it is the first', holds: first <= 5000 },
+    { what: 'First crawl of the demo, 5,168 files', limit: 'at most 5 s', measured: millis(first), reference: 'fixed; one run, since it is the first', holds: first <= 5000 },
     { what: 'Crawl again, unchanged', limit: 'at most 1 s', measured: timeText(again), reference: 'fixed', holds: again.median <= 1000 },
   ];
 }

@@ -7,9 +7,11 @@ import os from 'node:os';
 import path from 'node:path';
 import { projectRoot } from '../server/program-files';
 import { benchCrawls } from './crawls';
+import { benchFinding } from './finding';
 import { benchMemory, benchPages } from './footprint';
 import type { Claim } from './lib/measure';
 import { startServer, type Running } from './lib/server';
+import { benchManyFiles } from './many-files';
 import { benchQueries } from './queries';
 
 const SCALE = 20;
@@ -20,8 +22,9 @@ if (!only || only === 'queries') {
   await withServer(await startServer(SCALE, 4792), async (large) => claims.push(...(await benchQueries(large)), ...benchMemory(large)));
 }
 if (!only || only === 'crawls') {
-  await withServer(await startServer(1, 4793, { fresh: true }), async (small) => claims.push(...(await benchCrawls(small))));
+  await withServer(await startServer(1, 4793, { fresh: true }), async (small) => claims.push(...(await benchCrawls(small)), ...(await benchManyFiles(small))));
 }
+if (!only || only === 'finding') claims.push(...(await benchFinding()));
 if (!only || only === 'pages') claims.push(...benchPages());
 
 for (const { what, limit, measured, reference, holds } of claims) console.log(`${holds ? 'holds ' : 'MISSED'}  ${what}: ${measured}; limit: ${limit}; reference: ${reference}`);

@@ -22,11 +22,12 @@ test('an external table is registered, described, and taken out; its file stays 
 
   await page.getByRole('button', { name: 'take it out of the catalog …' }).click();
   const panel = page.getByRole('form', { name: 'Unregister' });
-  await expect(panel).toContainText('Its 1 file, 1.06 kB, stay at tern-bay:landing/limits');
+  await expect(panel).toContainText('tern-bay:landing/limits holds 1 file, 1.06 kB, of 1 version');
+  await expect(panel.getByRole('radio', { name: /they stay/ })).toBeChecked();
   await expect(panel).toContainText('No view reads it');
   const go = panel.getByRole('button', { name: 'Take it out of the catalog' });
   await expect(go).toBeDisabled();
-  await panel.getByRole('textbox').fill('limits');
+  await panel.getByLabel(/to confirm/).fill('limits');
   await go.click();
   await expect(page.getByText('0 in bay')).toBeVisible();
   expect(existsSync(limits)).toBe(true);
@@ -40,6 +41,6 @@ test('who reads a table is told, by way of views too; a managed table is not tak
   expect(await (await request.get('/api/catalog/refined/soundings/readers')).json()).toEqual({ views: ['published.bay_health', 'published.daily_oxygen'] });
   const refused = await request.delete('/api/catalog/refined/soundings');
   expect([refused.status(), (await refused.json()).detail]).toEqual([409, expect.stringContaining('nothing was changed')]);
-  const [latest] = (await (await request.get('/api/revisions?limit=1')).json()) as { action: string; subject: string }[];
+  const [latest] = (await (await request.get('/api/revisions?limit=1&subject=bay.limits')).json()) as { action: string; subject: string }[];
   expect(latest).toMatchObject({ action: 'unregister table', subject: 'bay.limits' });
 });

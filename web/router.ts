@@ -9,6 +9,7 @@ export const router = createRouter({
     { path: '/crawls', name: 'crawls', component: () => import('./pages/crawls/CrawlsPage.vue'), meta: { place: 'Crawls' } },
     { path: '/crawls/of/:crawl(\\d+)', name: 'crawl', component: () => import('./pages/crawls/CrawlPage.vue'), meta: { place: 'Crawls' } },
     { path: '/crawls/:run(\\d+)', name: 'crawl-run', component: () => import('./pages/crawls/RunPage.vue'), meta: { place: 'Crawls' } },
+    { path: '/catalog-changes', name: 'revisions', component: () => import('./pages/catalog/RevisionsPage.vue'), meta: { place: 'Catalog' } },
     { path: '/catalog/:namespace?/:table?', name: 'catalog', component: () => import('./pages/catalog/CatalogPage.vue'), meta: { place: 'Catalog' } },
     { path: '/tables/:namespace/:table', name: 'table', component: () => import('./pages/table/TablePage.vue'), meta: { place: 'Catalog' } },
     { path: '/query', name: 'query', component: () => import('./pages/query/QueryPage.vue'), meta: { place: 'Query' } },

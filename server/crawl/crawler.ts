@@ -4,6 +4,7 @@ import { plainCrawl, nameByRule, wantedFiles, type CrawlDefinition, type CrawlFo
 import { groupFiles, type Candidate } from '../../core/crawl/group';
 import { DeltaTable } from '../../core/delta/table';
 import { LakeError } from '../../core/errors';
+import { parsePattern } from '../../core/folder/path-pattern';
 import { fullPattern } from '../../core/folder/table';
 import { FilePointer } from '../../core/iceberg/pointer';
 import { IcebergTable } from '../../core/iceberg/table';
@@ -20,7 +21,7 @@ import { kindsText } from '../lake/files-as-table';
 import type { Inspector } from '../lake/inspect';
 import type { Lake, OpenStorage } from '../lake/lake';
 import { lakeEvidence, noEvidence } from './evidence';
-import { gatherFacts } from './facts';
+import { gatherFacts, type GatheredFacts } from './facts';
 import { folderFindings } from './folder-finding';
 import { sourceFindings, wantedObjects } from './source-findings';
 import { affectedBy, goneFindings, noteDrift, type AfterRun } from './after-run';
@@ -80,17 +81,17 @@ export class Crawler {
     const { database } = this.lake;
     const [relations, tied, always, earlier] = await Promise.all([listRelations(database), listTiedFolders(database), leftOutPlaces(database), earlierFindings(database, crawlId)]);
     const { judged, listed, sources } = await this.#list(definition, relations, context);
-    const before = new Map(earlier.map((each) => [`${each.storageId} ${each.place}`, each]));
-    const same = judged.filter((each) => before.get(keyOf(each))?.digest === each.digest);
-    const fresh = judged.filter((each) => before.get(keyOf(each))?.digest !== each.digest);
-    await repeatFindings(database, runId, same.map((each) => repeated(each, before.get(keyOf(each))!, always)));
+    const before = byDigest(earlier);
+    const same = judged.filter((each) => before.has(keyOf(each)));
+    const fresh = judged.filter((each) => !before.has(keyOf(each)));
+    await repeatFindings(database, runId, same.flatMap((each) => before.get(keyOf(each))!.map((finding) => repeated(finding, registeredAt(relations, each, finding.place), always))));
     context.log(`${same.length} places are as they were; ${fresh.length} are looked into.`);
     const { factsOf, opened } = await gatherFacts({ inspector: this.inspector, database, sample: definition.sample, context }, fresh);
     const findings: NewFinding[] = [];
     for (const each of fresh) {
       context.check();
       const named = nameByRule(each.candidate.root, each.within, definition, tied);
-      for (const finding of await this.#findings(each, named, factsOf(each))) {
+      for (const finding of await this.#findings(each, named, factsOf(each), relations)) {
         findings.push(always.has(`${finding.storageId} ${finding.place}`) && finding.decision !== 'registered' ? { ...finding, decision: 'leave-out-always' } : finding);
         if (fresh.length <= 500) context.log(`${each.candidate.root || '(root)'}: ${finding.summary}`);
       }
@@ -124,9 +125,10 @@ export class Crawler {
         continue;
       }
       context.log(`${storage.storage.name}${within.folder === '' ? '' : `/${within.folder}`}: ${files.length} files listed.`);
-      for (const candidate of groupFiles(files, within.folder)) {
+      for (const found of groupFiles(files, within.folder)) {
+        const relation = relationAt(relations, storage.storage.name, found);
+        const candidate = asRegistered(found, relation);
         const place = candidate.kind === 'files' ? joinPath(candidate.root, candidate.pattern) : candidate.root;
-        const relation = relationAt(relations, storage.storage.name, candidate, place);
         judged.push({ candidate, storage, within, place, relation, digest: digestOf(candidate, definition, relation) });
       }
     }
@@ -137,7 +139,7 @@ export class Crawler {
     return { judged, listed, sources };
   }
 
-  async #findings(each: Judged, named: { namespace: string; name: string }, facts: ReturnType<Awaited<ReturnType<typeof gatherFacts>>['factsOf']>): Promise<NewFinding[]> {
+  async #findings(each: Judged, named: { namespace: string; name: string }, facts: GatheredFacts, relations: readonly Relation[]): Promise<NewFinding[]> {
     const { candidate, storage, relation, place, digest } = each;
     const base = {
       storageId: storage.storage.id, location: candidate.root, place, digest,
@@ -147,7 +149,7 @@ export class Crawler {
     try {
       if (candidate.kind === 'mixed') return [{ ...base, status: 'no-shape', decision: 'undecided', format: null, summary: `${kindsText(candidate.kinds)} in one folder`, evidence: noEvidence(candidate.files.length) }];
       if (candidate.kind !== 'files') return [await this.#lakeFinding(storage, candidate, base, relation)];
-      return folderFindings(storage, candidate, base, facts.facts, facts.opened, relation);
+      return folderFindings(storage, candidate, base, facts, relation, (partPlace) => registeredAt(relations, each, partPlace));
     } catch (error) {
       if (!(error instanceof LakeError)) throw error;
       const evidence = { ...noEvidence(candidate.files.length), example: candidate.files[0]?.path ?? null, problems: [{ path: error.details.path ?? candidate.root, problem: error.message }] };
@@ -194,15 +196,42 @@ async function listReadable({ store, storage }: OpenStorage, folder: string): Pr
   });
 }
 
-function keyOf({ storage, place }: Judged): string {
-  return `${storage.storage.id} ${place}`;
+function keyOf({ storage, digest }: Judged): string {
+  return `${storage.storage.id} ${digest}`;
 }
 
-/** The table that stands over the candidate: with its pattern, or, for other kinds, in its folder. */
-function relationAt(relations: readonly Relation[], storage: string, candidate: Candidate, place: string): Relation | undefined {
+/** A folder that holds several tables gave several findings, all of one digest. */
+function byDigest(earlier: readonly EarlierFinding[]): Map<string, EarlierFinding[]> {
+  const found = new Map<string, EarlierFinding[]>();
+  for (const each of earlier) {
+    const key = `${each.storageId} ${each.digest}`;
+    if (each.digest !== '') found.set(key, [...(found.get(key) ?? []), each]);
+  }
+  return found;
+}
+
+/** The table that stands over the candidate: over its folder, with a pattern that takes in every file of it. */
+function relationAt(relations: readonly Relation[], storage: string, candidate: Candidate): Relation | undefined {
   const here = relations.filter((relation) => relation.storage === storage && relation.location === candidate.root);
   if (candidate.kind !== 'files') return here.find((relation) => relation.definition.kind === 'lake') ?? here[0];
-  return here.find((relation) => relation.definition.kind === 'folder' && fullPattern(relation.location ?? '', relation.definition.folder) === place) ?? (here.length === 1 ? here[0] : undefined);
+  return here.find((relation) => {
+    if (relation.definition.kind !== 'folder') return false;
+    const pattern = parsePattern(relation.definition.folder.pattern);
+    return candidate.files.every((file) => pattern.match(below(candidate.root, file.path)!) !== undefined);
+  });
+}
+
+/** Files of a registered table are read by its pattern, whatever one would guess of their paths. */
+function asRegistered(candidate: Candidate, relation: Relation | undefined): Candidate {
+  if (candidate.kind !== 'files' || relation?.definition.kind !== 'folder') return candidate;
+  const { pattern } = relation.definition.folder;
+  return { ...candidate, pattern, partitions: parsePattern(pattern).columns };
+}
+
+/** The table that is registered at a finding's own place. */
+function registeredAt(relations: readonly Relation[], judged: Judged, place: string): Relation | undefined {
+  if (place === judged.place) return judged.relation;
+  return relations.find((relation) => relation.storage === judged.storage.storage.name && relation.definition.kind === 'folder' && fullPattern(relation.location ?? '', relation.definition.folder) === place);
 }
 
 export function isUnder(relation: Relation, within: CrawlFolder): boolean {
@@ -216,11 +245,12 @@ function digestOf(candidate: Candidate, { namespace, prefix, naming, sample }: C
   return hash.digest('hex');
 }
 
-/** An earlier finding said again: what was registered since, or is left out for good by now, counts. */
-function repeated({ storage, place, relation }: Judged, earlier: EarlierFinding, always: ReadonlySet<string>): Repeated {
+/** An earlier finding said again: what was registered since, or is left out for good by now, counts; what was left out for that time is asked again. */
+function repeated(earlier: EarlierFinding, relation: Relation | undefined, always: ReadonlySet<string>): Repeated {
   const registered = relation !== undefined && (earlier.status === 'new' || earlier.status === 'unchanged' || earlier.decision === 'registered');
   const status = registered ? 'unchanged' : earlier.status;
-  const decision = registered ? 'registered' : always.has(`${storage.storage.id} ${place}`) ? 'leave-out-always' : earlier.decision === 'registered' || earlier.decision === 'unregistered' || earlier.decision === 'leave-out-always' ? 'undecided' : earlier.decision;
+  const isOpen = earlier.decision === 'register' || earlier.decision === 'undecided';
+  const again = isOpen ? earlier.decision : earlier.status === 'new' ? 'register' : 'undecided';
+  const decision = registered ? 'registered' : always.has(`${earlier.storageId} ${earlier.place}`) ? 'leave-out-always' : again;
   return { id: earlier.id, status, decision, relationId: relation?.id ?? null };
 }
-

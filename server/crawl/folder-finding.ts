@@ -15,7 +15,7 @@ export type FindingBase = Omit<NewFinding, 'status' | 'decision' | 'format' | 's
 const SETTLED_MS = 120_000;
 
 /** One finding, or one for each table of a folder that holds several. */
-export function folderFindings(storage: OpenStorage, candidate: PlainFiles, base: FindingBase, facts: readonly Inspected[], opened: number, relation: Relation | undefined): NewFinding[] {
+export function folderFindings(storage: OpenStorage, candidate: PlainFiles, base: FindingBase, { facts, opened }: { facts: readonly Inspected[]; opened: number }, relation: Relation | undefined, relationAt: (place: string) => Relation | undefined): NewFinding[] {
   const parts = relation || candidate.partitions.length > 0 || facts.length < candidate.files.length ? undefined : splitByName(facts.filter((each) => !each.problem));
   if (!parts) return [folderFinding(storage, candidate, base, facts, opened, relation)];
   return parts.map(({ stem, paths }) => {
@@ -23,8 +23,10 @@ export function folderFindings(storage: OpenStorage, candidate: PlainFiles, base
     const files = candidate.files.filter((file) => own.has(file.path));
     const pattern = files.length === 1 ? files[0]!.path.slice(candidate.root === '' ? 0 : candidate.root.length + 1) : `${stem}*`;
     const part: PlainFiles = { ...candidate, files, pattern };
-    const name = `${base.name}_${stem.toLowerCase().replace(/[^\p{L}\p{N}]+/gu, '_')}`;
-    return folderFinding(storage, part, { ...base, name, place: joinPath(candidate.root, pattern), files: files.length, bytes: files.reduce((sum, file) => sum + file.bytes, 0) }, facts.filter((each) => own.has(each.path)), Math.min(opened, files.length), undefined);
+    const place = joinPath(candidate.root, pattern);
+    const known = relationAt(place);
+    const name = known?.name ?? `${base.name}_${stem.toLowerCase().replace(/[^\p{L}\p{N}]+/gu, '_')}`;
+    return folderFinding(storage, part, { ...base, name, ...(known ? { namespace: known.namespace, relationId: known.id } : {}), place, files: files.length, bytes: files.reduce((sum, file) => sum + file.bytes, 0) }, facts.filter((each) => own.has(each.path)), Math.min(opened, files.length), known);
   });
 }
 

@@ -313,3 +313,16 @@ export interface TableProfile {
   how: 'all rows' | 'a sample' | 'metadata';
   columns: ColumnProfile[];
 }
+export interface Revision {
+  number: number;
+  at: string;
+  who: string;
+  action: string;
+  subject: string;
+}
+export interface RevisionComparison {
+  from: number;
+  to: number;
+  tables: { name: string; change: 'added' | 'gone' }[];
+  columns: { table: string; column: string; change: 'added' | 'gone' | 'retyped' | 'renamed?'; before: string | null; after: string | null }[];
+}

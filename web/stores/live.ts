@@ -2,7 +2,7 @@
 import { onScopeDispose, ref } from 'vue';
 import type { Job } from '../api/types';
 
-export type LiveEvent = { topic: 'job'; job: Job } | { topic: 'catalog' } | { topic: 'table'; name: string } | { topic: 'receipt'; id: string } | { topic: 'crawl'; runId: number } | { topic: 'storage'; storage: string; folder: string };
+export type LiveEvent = { topic: 'job'; job: Job } | { topic: 'catalog' } | { topic: 'table'; name: string } | { topic: 'receipt'; id: string } | { topic: 'crawl'; runId: number } | { topic: 'storage'; storage: string; folder: string } | { topic: 'columns'; name: string };
 
 const listeners = new Set<(event: LiveEvent) => void>();
 const reconnects = new Set<() => void>();

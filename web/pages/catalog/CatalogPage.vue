@@ -2,7 +2,7 @@
 import { computed, watch } from 'vue';
 import { useRoute, useRouter } from 'vue-router';
 import { call } from '../../api/client';
-import type { CatalogNames, ColumnView, Crawl, RelationName, TableDetail } from '../../api/types';
+import type { ColumnView, Crawl, NamespaceName, RelationName, TableDetail } from '../../api/types';
 import BaseButton from '../../design/BaseButton.vue';
 import EmptyState from '../../design/EmptyState.vue';
 import { percentText, plural } from '../../design/format';
@@ -13,6 +13,7 @@ import PageFrame from '../../shell/PageFrame.vue';
 import { useCatalog } from '../../stores/catalog';
 import { useLive } from '../../stores/live';
 import { useLoad } from '../../stores/load';
+import NamespacePanel from './NamespacePanel.vue';
 import PickColumn from './PickColumn.vue';
 import RelationLine from './RelationLine.vue';
 import RelationSummary from './RelationSummary.vue';
@@ -45,7 +46,9 @@ const steps = computed(() => [
   ...(namespace.value ? [{ label: namespace.value, to: link(namespace.value), siblings: catalog.namespaces.map(({ name }) => ({ label: name, to: link(name) })) }] : []),
   ...(relation.value ? [{ label: relation.value.name, siblings: inNamespace.value.map(({ name }) => ({ label: name, to: link(namespace.value, name) })) }] : []),
 ]);
-type NamespaceName = CatalogNames['namespaces'][number];
+const shownNamespace = computed(() => catalog.namespaces.find((each) => each.name.toLowerCase() === namespace.value.toLowerCase()));
+const storages = useLoad(() => call<{ name: string }[]>('/storages'));
+void storages.reload();
 const contents = (each: NamespaceName) => [each.tables > 0 ? plural(each.tables, 'table') : '', each.views > 0 ? plural(each.views, 'view') : ''].filter(Boolean).join(', ') || 'empty';
 const counts = computed(() => `${plural(catalog.namespaces.length, 'namespace')}, ${plural(catalog.relations.filter((each) => each.kind === 'table').length, 'table')} and ${plural(catalog.relations.filter((each) => each.kind === 'view').length, 'view')}.`);
 const columns = computed(() => detail.value.value?.columns ?? []);
@@ -61,7 +64,7 @@ function chooseColumn(column: ColumnView): void {
       <h1>Catalog</h1>
       <span class="text-muted">{{ counts }} <RouterLink v-if="undecided > 0" class="plain-link font-semibold text-dusk" :to="`/crawls/${toLookAt[0]!.lastRun!.id}`">{{ undecided }} {{ undecided === 1 ? 'finding needs' : 'findings need' }} a look</RouterLink></span>
     </template>
-    <template #actions><BaseButton @click="$router.push('/crawls')">Crawl a folder</BaseButton></template>
+    <template #actions><BaseButton @click="$router.push('/catalog-changes')">Changes</BaseButton><BaseButton @click="$router.push('/crawls')">Crawl a folder</BaseButton></template>
     <ProblemBox v-if="catalog.problem" :problem="catalog.problem" can-retry @retry="catalog.refresh" />
     <LoadingLine v-else-if="catalog.namespaces.length === 0 && catalog.loading" what="the catalog" />
     <EmptyState v-else-if="catalog.namespaces.length === 0" title="The catalog is empty">
@@ -90,7 +93,9 @@ function chooseColumn(column: ColumnView): void {
           <LoadingLine v-else what="the table" />
         </div>
       </template>
-      <p v-else-if="namespace" class="px-5 py-4 text-muted">{{ table ? `There is no ${namespace}.${table} in the catalog.` : 'Choose a table or view.' }}</p>
+      <p v-else-if="namespace && table" class="px-5 py-4 text-muted">There is no {{ namespace }}.{{ table }} in the catalog.</p>
+      <NamespacePanel v-else-if="shownNamespace" :namespace="shownNamespace" :storages="storages.value.value?.map((each) => each.name) ?? []" @gone="$router.push('/catalog')" />
+      <p v-else-if="namespace" class="px-5 py-4 text-muted">There is no namespace {{ namespace }} in the catalog.</p>
     </div>
   </PageFrame>
 </template>
