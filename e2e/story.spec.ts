@@ -54,6 +54,7 @@ test('a second crawl opens nothing that is unchanged', async ({ page }) => {
   await page.goto('/crawls');
   await page.getByRole('row').filter({ has: page.getByRole('link', { name: 'tern-bay/landing', exact: true }) }).getByRole('button', { name: 'Crawl again' }).click();
   await expect(page.getByText(/5,168 files in .* s, 0 opened/)).toBeVisible({ timeout: 20_000 });
+  await expect(page.getByText('changed', { exact: true })).toBeHidden();
   await expect(page.getByRole('button', { name: /\d unchanged/ })).toBeVisible();
 });
 

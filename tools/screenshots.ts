@@ -37,11 +37,30 @@ JOIN refined.bottles AS b ON b.sampled_at::DATE = s.taken_at::DATE
 WHERE s.taken_at >= '2026-03-10' AND s.buoy_id < 'TB-09'
 GROUP BY s.buoy_id ORDER BY oxygen LIMIT 50`;
 
-await shoot('storage', '/storage/tern-bay/landing/buoy-logs/2026/03/14?file=TB-17.log.gz', 'As it stands in the file');
+await shoot('storage', `/storage/tern-bay/landing/buoy-logs/2026/03/14?file=TB-17.log.gz&pattern=${encodeURIComponent('landing/buoy-logs/{date:year}/{date:month}/{date:day}/{buoy}.log.gz')}`, 'As it stands in the file');
+await shoot('reading', '/storage/tern-bay/landing/tide-table?file=2025-08.txt', 'As it stands in the file', async (page) => {
+  await page.getByRole('button', { name: 'How it is read' }).click();
+  await page.getByLabel('Texts for missing').fill('n/a');
+  await page.getByText(/^0 of .* lines do not fit/).waitFor();
+});
 const crawl = await fetch(`${base}/api/crawls`, { method: 'POST', headers: { 'content-type': 'application/json' }, body: JSON.stringify({ storage: 'tern-bay', folder: 'landing' }) });
 const { runId } = (await crawl.json()) as { runId: number };
 await shoot('crawl', `/crawls/${runId}`, 'landing.scratch', async (page) => page.getByRole('button', { name: 'landing.soundings' }).click());
+await shoot('crawl-rules', '/crawls', 'tern-bay/landing', async (page) => {
+  await page.getByRole('button', { name: 'Define a crawl' }).click();
+  await page.getByLabel('Folder 1').fill('landing');
+  await page.getByLabel('Files to leave 1').fill('*.tmp');
+  await page.getByLabel('Files to leave 1').press('Tab');
+  await page.getByLabel('What to do with findings').selectOption('additions');
+  await page.getByLabel('When it runs').selectOption('every night at 2');
+  await page.getByText('At 02:00, UTC').waitFor();
+});
+await fetch(`${base}/api/catalog/refined/soundings`, { method: 'PATCH', headers: { 'content-type': 'application/json' }, body: JSON.stringify({ owner: 'M. Reed', tags: ['buoys', 'public'], vouched: { why: 'Checked against the bottle sheets every month', until: '2027-06-30T00:00:00Z' } }) });
 await shoot('catalog', '/catalog/refined/soundings', 'Rows by day');
+await shoot('profile', '/tables/refined/soundings?section=profile', 'From metadata', async (page) => {
+  await page.getByRole('button', { name: 'Profile a sample' }).click();
+  await page.getByText('rows were drawn at random').waitFor();
+});
 await shoot('table', '/tables/refined/bottles', '8,689 rows');
 await shoot('table-past', '/tables/refined/bottles?version=10', 'The past.', async (page) => page.locator('[data-version="9"]').hover());
 await shoot('query', `/query?sql=${encodeURIComponent(pastQuery)}`, 'to read', async (page) => {

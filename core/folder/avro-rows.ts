@@ -10,7 +10,7 @@ type Inside = ReadonlySet<string>;
 
 /** The columns of a file by its writer's schema, which must be a record. */
 export function fieldsOfAvro(schema: unknown): Field[] {
-  const type = typeOf(schema as AvroSchema, new Map(), new Set());
+  const type = typeOf(withFullNames(schema as AvroSchema, ''), new Map(), new Set());
   if (type.kind !== 'struct') throw new LakeError('unsupported', 'The Avro file holds values that are no records, so it makes no table.');
   return type.fields;
 }
@@ -40,8 +40,25 @@ function typeOf(schema: AvroSchema, named: Named, inside: Inside): LogicalType {
 function remember(schema: Exclude<AvroSchema, string | AvroSchema[]>, named: Named): void {
   if (!schema.name || !['record', 'enum', 'fixed'].includes(schema.type as string)) return;
   named.set(schema.name, schema);
-  if (schema.namespace) named.set(`${schema.namespace}.${schema.name}`, schema);
 }
+
+const PRIMITIVE: ReadonlySet<string> = new Set(['null', 'boolean', 'int', 'long', 'float', 'double', 'bytes', 'string']);
+
+/** The schema with every name written out; one without a dot takes the namespace of the type that it stands in. */
+function withFullNames(schema: AvroSchema, around: string): AvroSchema {
+  if (Array.isArray(schema)) return schema.map((branch) => withFullNames(branch, around));
+  const full = (name: string, namespace: string) => (name.includes('.') || namespace === '' ? name : `${namespace}.${name}`);
+  if (typeof schema === 'string') return PRIMITIVE.has(schema) ? schema : full(schema, around);
+  const name = schema.name === undefined ? undefined : full(schema.name, schema.namespace ?? around);
+  const namespace = name?.includes('.') ? name.slice(0, name.lastIndexOf('.')) : name === undefined ? around : '';
+  const made = { ...schema, ...(name !== undefined && { name }) };
+  if (schema.fields) made.fields = schema.fields.map((each) => ({ ...each, type: withFullNames(each.type, namespace) }));
+  if (schema.items !== undefined) made.items = withFullNames(schema.items, namespace);
+  if (schema.values !== undefined) made.values = withFullNames(schema.values, namespace);
+  return typeof schema.type === 'string' && (COMPLEX.has(schema.type) || PRIMITIVE.has(schema.type)) ? made : { ...made, type: withFullNames(schema.type, namespace) };
+}
+
+const COMPLEX: ReadonlySet<string> = new Set(['record', 'enum', 'array', 'map', 'fixed', 'error']);
 
 /** Null or one type is that type; a union of several is read as text. */
 function unionType(branches: AvroSchema[], named: Named, inside: Inside): LogicalType {
@@ -70,13 +87,13 @@ type ToJson = (value: unknown) => unknown;
 
 /** Turns a decoded record of the schema into JSON. Longs may arrive as numbers or bigints. */
 export function jsonOfAvro(schema: unknown): ToJson {
-  return toJson(schema as AvroSchema, new Map());
+  return toJson(withFullNames(schema as AvroSchema, ''), new Map());
 }
 
 function toJson(schema: AvroSchema, named: Named): ToJson {
   if (Array.isArray(schema)) {
     const others = schema.filter((each) => each !== 'null');
-    if (others.length !== 1) return (value) => (value === null || typeof value === 'string' ? value : JSON.stringify(value));
+    if (others.length !== 1) return (value) => (value === null || typeof value === 'string' ? value : typeof value === 'bigint' ? String(value) : JSON.stringify(value));
     const inner = toJson(others[0]!, named);
     return (value) => (value === null ? null : inner(value));
   }

@@ -41,6 +41,14 @@ describe('a folder of plain files', () => {
     expect(files.map(({ path, constants }) => [path, constants.day])).toEqual([['soundings/day=2026-01-01/a', 20454], ['soundings/day=2026-01-02/b', 20455]]);
   });
 
+  it('hides a partition, or reads it from another folder, while the others come by their paths', async () => {
+    const { store } = await folder('soundings/day=2026-01-01/a', 'soundings/day=2026-01-02/b', 'soundings/day=2026-01-03/c', 'repaired/b1', 'repaired/_b2');
+    const exceptions = [{ values: { day: '2026-01-01' }, folder: null }, { values: { day: '2026-01-02' }, folder: 'repaired' }];
+    const table = new FolderTable(store, 'soundings', 't', { ...definition, exceptions }, new MemoryListings());
+    const files = await (await table.snapshot(LATEST)).files();
+    expect(files.map(({ path, constants }) => [path, constants.day])).toEqual([['soundings/day=2026-01-03/c', 20456], ['repaired/b1', 20455]]);
+  });
+
   it('opens one day\'s folder for a query of one day', async () => {
     const { table } = await folder('soundings/day=2026-01-01/a', 'soundings/day=2026-01-02/b');
     const plan = await (await table.snapshot(LATEST)).plan({ op: 'compare', column: ['day'], comparison: '=', value: 20455 });

@@ -8,7 +8,7 @@ import type { AsOf, LakeTable, Snapshot, TableFormat, TimelineEntry } from '../t
 import { pickVersion } from '../table/versions';
 import { constantStats } from '../scan/constant-stats';
 import { parseValue } from '../values/text';
-import { parsePattern } from './path-pattern';
+import { parsePattern, type PathPattern } from './path-pattern';
 import type { ReadOptions } from './read-options';
 
 /** Plain files under one folder, read as a table. */
@@ -16,6 +16,8 @@ export interface FolderDefinition {
   /** Relative to the table's root, see path-pattern. */
   pattern: string;
   options: ReadOptions;
+  /** Partitions that are hidden, or whose files lie in another folder than the pattern says. */
+  exceptions?: PartitionException[];
   /** What the files showed when this was registered, in the order of `fields`; those may have been corrected since. */
   found?: Field[];
   /** Name of the saved options that these are a copy of. */
@@ -23,6 +25,13 @@ export interface FolderDefinition {
   /** Columns in the files, then those from the path. */
   fields: Field[];
   partitionColumns: string[];
+}
+
+/** A partition, by some or all of its column texts. */
+export interface PartitionException {
+  values: Record<string, string | null>;
+  /** Null hides it; else the folder, from the storage's root, that its files are read from. */
+  folder: string | null;
 }
 
 /** One state of a folder: the files that were seen. Numbered from 1, a new number for each listing that differs. */
@@ -70,11 +79,22 @@ export class FolderTable implements LakeTable {
   /** Files that match the pattern now; empty and hidden ones are ignored. */
   async #current(): Promise<Listing> {
     const pattern = parsePattern(this.definition.pattern);
+    const exceptions = this.definition.exceptions ?? [];
     const files = (await this.store.list(this.root)).filter((file) => {
       const relative = below(this.root, file.path)!;
-      return file.bytes > 0 && !isHidden(relative) && pattern.match(relative) !== undefined;
+      const values = file.bytes > 0 && !isHidden(relative) ? pattern.match(relative) : undefined;
+      return values !== undefined && !exceptions.some((exception) => isOf(values, exception));
     });
-    return this.listings.record(files);
+    const elsewhere = await Promise.all(exceptions.flatMap(({ folder }) => (folder === null ? [] : [this.store.list(folder).then((found) => found.filter((file) => file.bytes > 0 && !isHidden(below(folder, file.path)!)))])));
+    return this.listings.record([...files, ...elsewhere.flat()]);
+  }
+
+  /** The column texts of a file: those of its path, or of the partition that was pointed to its folder. */
+  #partitionOf(pattern: PathPattern, path: string): Record<string, string | null> {
+    const exception = this.definition.exceptions?.find(({ folder }) => folder !== null && below(folder, path) !== undefined);
+    if (exception) return exception.values;
+    const relative = below(this.root, path);
+    return (relative === undefined ? undefined : pattern.match(relative)) ?? {};
   }
 
   /** A plain folder keeps no old bytes: a state can be read again only while its files are as they were. */
@@ -108,7 +128,7 @@ export class FolderTable implements LakeTable {
   #dataFiles(listing: Listing): DataFile[] {
     const pattern = parsePattern(this.definition.pattern);
     return listing.files.map((file) => {
-      const partition = pattern.match(below(this.root, file.path)!) ?? {};
+      const partition = this.#partitionOf(pattern, file.path);
       const constants = Object.fromEntries(Object.entries(partition).map(([name, text]) => [name, this.#partitionValue(name, text, file.path)]));
       return {
         path: file.path,
@@ -134,6 +154,10 @@ export class FolderTable implements LakeTable {
       }, { cause: error });
     }
   }
+}
+
+function isOf(values: Record<string, string | null>, exception: PartitionException): boolean {
+  return Object.entries(exception.values).every(([name, value]) => values[name] === value);
 }
 
 /** The full path of a pattern inside its storage, as people read it. */

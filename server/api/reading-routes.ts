@@ -4,11 +4,11 @@ import { LakeError } from '../../core/errors';
 import { parseTypeName, typeName } from '../../core/schema/type-names';
 import { findField, type Field } from '../../core/schema/types';
 import { nameAsSql } from '../../core/sql/tokens';
-import { fullPattern, type FolderDefinition } from '../../core/folder/table';
+import { fullPattern, type FolderDefinition, type PartitionException } from '../../core/folder/table';
 import { TRUE } from '../../core/scan/predicate';
 import { normalPath } from '../../core/storage/paths';
 import { LATEST } from '../../core/table/contract';
-import { createRelation, getRelation } from '../catalog/relations';
+import { createRelation, getRelation, nameOf, redefineRelation } from '../catalog/relations';
 import { changeOptions, followersOf, forgetOptions, getSavedOptions, givenOptions, listSavedOptions, saveOptions } from '../catalog/saved-options';
 import { tryOut } from '../crawl/correct';
 import type { Route } from '../http/routes';
@@ -80,7 +80,7 @@ export function readingRoutes({ database, lake, files, inspector, events, config
       handle: async ({ body }) => {
         const { storage, root, folder } = await define(body);
         const fullName = `${body.namespace as string}.${body.name as string}`;
-        const asked = body.columns ? { ...folder, fields: chosenFields(folder, body.columns as { name: string; type: string }[]) } : folder;
+        const asked = body.columns ? { ...folder, ...chosenColumns(folder, body.columns as { name: string; type: string }[]) } : folder;
         await tryOut(asked, fullName, root, storage, inspector);
         await createRelation(database, { namespace: body.namespace as string, name: body.name as string, kind: 'table', format: asked.options.format, storageId: storage.storage.id, location: root, definition: { kind: 'folder', folder: asked }, description: body.description as string }, config.person);
         events.tell({ topic: 'catalog' });
@@ -94,6 +94,29 @@ export function readingRoutes({ database, lake, files, inspector, events, config
         const relation = await getRelation(database, params.namespace!, params.table!);
         const snapshot = await lake.table(relation).snapshot(LATEST);
         return misfitsOf(inspector, lake.storageOf(relation), await snapshot.plan(TRUE));
+      },
+    },
+    {
+      method: 'put', path: '/catalog/{namespace}/{table}/partitions', summary: 'Hide partitions of a table over files, or read them from another folder; partitions that are not named come by the pattern', answer: 'The exceptions as they are now',
+      params: tableParams,
+      body: Joi.object({ exceptions: Joi.array().items(Joi.object({ values: Joi.object().pattern(Joi.string(), Joi.string().allow(null, '').max(1000)).min(1).required(), folder: Joi.string().max(2000).allow(null).required() })).max(1000).required() }),
+      handle: async ({ params, body }) => {
+        const relation = await getRelation(database, params.namespace!, params.table!);
+        const fullName = nameOf(relation);
+        if (relation.definition.kind !== 'folder') throw new LakeError('bad-request', `${fullName} is no table over plain files; its own metadata says where its partitions are.`, { table: fullName });
+        const { folder } = relation.definition;
+        const exceptions = (body.exceptions as PartitionException[]).map((each) => ({ ...each, folder: each.folder === null ? null : normalPath(each.folder) }));
+        for (const { values, folder: place } of exceptions) {
+          const unknown = Object.keys(values).find((name) => !folder.partitionColumns.includes(name));
+          if (unknown) throw new LakeError('bad-request', `"${unknown}" is no column of the path of ${fullName}.`, { hint: `There are ${folder.partitionColumns.join(', ') || 'none'}.` });
+          // Its files have no path to take the other values from.
+          const missing = folder.partitionColumns.find((name) => !(name in values));
+          if (place !== null && missing) throw new LakeError('bad-request', `A partition that is read from ${place} needs a value for ${missing} too.`);
+          if (place !== null && !(await lake.storageOf(relation).store.hasFolder(place))) throw new LakeError('not-found', `There is no folder ${place} in ${relation.storage}.`, { path: place });
+        }
+        await redefineRelation(database, relation, { kind: 'folder', folder: { ...folder, exceptions } }, config.person);
+        events.tell({ topic: 'catalog' });
+        return { exceptions };
       },
     },
     {
@@ -114,18 +137,20 @@ export function readingRoutes({ database, lake, files, inspector, events, config
 }
 
 /** The found columns with other types, or by position other names where files do not name them; left out ones are not read. */
-function chosenFields(folder: FolderDefinition, columns: readonly { name: string; type: string }[]): Field[] {
+function chosenColumns(folder: FolderDefinition, columns: readonly { name: string; type: string }[]): { fields: Field[]; found: Field[] } {
   const positional = folder.options.format === 'csv' && !folder.options.header;
   const inFiles = folder.fields.filter((field) => !folder.partitionColumns.includes(field.name));
+  const found: Field[] = [];
   const chosen = columns.map((column, index): Field => {
     const known = findField(folder.fields, column.name);
     if (!known && (!positional || index >= inFiles.length)) throw new LakeError('bad-request', `There is no column "${column.name}" in the files or the path.`, { hint: `There are ${folder.fields.map((field) => field.name).join(', ')}.` });
+    found.push(known ?? inFiles[index]!);
     return { name: column.name, type: parseTypeName(column.type), required: false };
   });
   const twice = chosen.find((field, index) => findField(chosen.slice(0, index), field.name));
   if (twice) throw new LakeError('bad-request', `Two columns would be called "${twice.name}".`);
   if (positional && chosen.filter((field) => !folder.partitionColumns.includes(field.name)).length !== inFiles.length) throw new LakeError('bad-request', `The files have ${inFiles.length} columns without names; each needs one.`);
-  return chosen;
+  return { fields: chosen, found: [...found, ...folder.fields.filter((each) => !found.includes(each))] };
 }
 
 /** `place.lat AS place_lat`; lists and maps stay as they are. */

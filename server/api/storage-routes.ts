@@ -7,6 +7,7 @@ import type { Inputs, Route } from '../http/routes';
 import { splitPattern } from '../../core/folder/path-pattern';
 import { pathRuler } from '../../core/crawl/path-ruler';
 import { givenOptions } from '../catalog/saved-options';
+import { FolderPages } from '../lake/folder-pages';
 import { readOptionsBody } from '../lake/read-options-schema';
 import type { NewStorage, Storage } from '../catalog/storages';
 import { lookAtFile } from '../lake/look';
@@ -23,6 +24,7 @@ const PAGE = 1000;
 
 export function storageRoutes({ lake, inspector, database, events, config }: Services): Route[] {
   const inStorage = Joi.object({ storage: name.required() });
+  const pages = new FolderPages(events);
   const bucketOf = ({ name: called, endpoint, region, bucket, prefix, addressing, keys }: Record<string, unknown>): NewStorage => {
     if (!endpoint || !bucket) throw new LakeError('bad-request', 'A bucket needs the address of its store (endpoint) and its name (bucket).');
     return { name: called as string, kind: 's3', location: '', settings: { endpoint, region, bucket, prefix, addressing } as S3Settings, secret: keys ? lake.secrets.seal(keys) : null };
@@ -89,7 +91,7 @@ export function storageRoutes({ lake, inspector, database, events, config }: Ser
         const { path: asked, filter, offset, limit } = query as { path: string; filter: string; offset: number; limit: number };
         const { store, storage } = lake.storage(params.storage!);
         const folder = normalPath(asked);
-        const page = await store.listFolder(folder);
+        const page = await pages.get(lake.storage(params.storage!), folder, offset === 0 && filter === '');
         if (folder !== '' && page.folders.length === 0 && page.files.length === 0 && !(await store.hasFolder(folder))) {
           throw new LakeError('not-found', `There is no folder ${folder} in ${storage.name}.`, { path: folder });
         }
@@ -108,6 +110,21 @@ export function storageRoutes({ lake, inspector, database, events, config }: Ser
           bytes: files.reduce((sum, file) => sum + file.bytes, 0),
           tables,
         };
+      },
+    },
+    {
+      method: 'get', path: '/storages/{storage}/objects', summary: 'What a connected database holds, by schema and kind', answer: 'Counts',
+      params: inStorage,
+      handle: async ({ params }) => {
+        const { store, storage } = lake.storage(params.storage!);
+        if (!(store instanceof DatabaseStore)) throw new LakeError('bad-request', `${storage.name} is no database.`);
+        const counts = new Map<string, { schema: string; kind: string; count: number }>();
+        for (const { schema, kind } of await store.driver.objects()) {
+          const entry = counts.get(`${schema} ${kind}`) ?? { schema, kind, count: 0 };
+          entry.count++;
+          counts.set(`${schema} ${kind}`, entry);
+        }
+        return { objects: [...counts.values()] };
       },
     },
     {

@@ -1,4 +1,5 @@
 /** Facts of all files that a crawl must open, in as few steps as there can be, remembered as they come. */
+import { isDeepStrictEqual } from 'node:util';
 import type { ObjectInfo } from '../../core/storage/object-store';
 import { fullOptions, type GivenOptions, type ReadOptions } from '../../core/folder/read-options';
 import { knownFacts, readAs, rememberFacts } from '../catalog/seen-files';
@@ -71,7 +72,13 @@ async function knownOf({ database }: Tools, wanted: readonly Wanted[]): Promise<
   }
   for (const group of groups.values()) {
     const { judged, given } = group[0]!;
-    const found = await knownFacts(database, judged.storage.storage.id, group.length === 1 ? judged.candidate.root : judged.within.folder, readAs(given), group.flatMap((each) => each.files));
+    const storageId = judged.storage.storage.id;
+    const folder = group.length === 1 ? judged.candidate.root : judged.within.folder;
+    const files = group.flatMap((each) => each.files);
+    const found = await knownFacts(database, storageId, folder, readAs(given), files);
+    // Read once before the table was registered, in the very way that it is read since.
+    const earlier = given && found.size < files.length ? await knownFacts(database, storageId, folder, readAs(undefined), files) : [];
+    for (const [path, each] of earlier) if (!found.has(path) && each.options && isDeepStrictEqual(fullOptions(each.options as GivenOptions), given)) found.set(path, each);
     for (const each of group) known.set(each, found);
   }
   return known;

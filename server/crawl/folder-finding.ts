@@ -36,7 +36,7 @@ export function folderFinding(storage: OpenStorage, candidate: PlainFiles, base:
   const old = relation?.definition.kind === 'folder' ? relation.definition.folder : undefined;
   const before = old && (old.found ?? old.fields);
   const drifts = before ? driftBetween(before, found.fields) : [];
-  const definition = { ...found, fields: old ? mergeFields(old.fields, before!, found.fields) : found.fields, found: found.fields, ...(old?.readWith ? { readWith: old.readWith } : {}) };
+  const definition = { ...found, fields: old ? mergeFields(old.fields, before!, found.fields) : found.fields, found: found.fields, ...(old?.readWith ? { readWith: old.readWith } : {}), ...(old?.exceptions ? { exceptions: old.exceptions } : {}) };
   const evidence = folderEvidence({ candidate, facts, opened, definition: found, inference, problems, place: `${storage.storage.name}:${candidate.root}`, name: [base.namespace, base.name] });
   const counted = facts.length === candidate.files.length && facts.every((each) => each.rows !== undefined || each.problem);
   const sampled = facts.reduce((sum, each) => sum + (each.rows ?? each.aboutRows ?? 0), 0);

@@ -57,7 +57,7 @@ describe('a PostgreSQL database', () => {
   it('cannot be written through its own client when it is read', async () => {
     const client = new Client({ ...settings(), password: 'tide' });
     await client.connect();
-    expect((await client.query("SELECT count(*)::int AS n FROM fleet.visits WHERE buoy_id = $1", ['TB-08'])).rows[0]).toEqual({ n: 104 });
+    expect((await client.query("SELECT count(*)::int AS n FROM fleet.visits WHERE buoy_id = $1", ['TB-08'])).rows[0]).toEqual({ n: 105 });
     await client.query('BEGIN READ ONLY');
     await expect(client.query('DELETE FROM fleet.visits')).rejects.toMatchObject({ code: '25006' });
     await client.end();

@@ -11,14 +11,22 @@ const hits = ref<Hit[]>([]);
 const text = ref('');
 const searched = ref('');
 
-const search = useDebounceFn(async () => {
+const search = useDebounceFn(searchNow, 150);
+
+async function searchNow(): Promise<void> {
   const wanted = text.value.trim();
   const found = wanted === '' ? [] : (await call<{ hits: Hit[] }>(`/find?${findQuery(wanted)}`).catch(() => ({ hits: [] }))).hits;
   // The text may have moved on meanwhile; then another answer is on its way.
   if (wanted !== text.value.trim()) return;
   hits.value = found;
   searched.value = wanted;
-}, 150);
+}
+
+/** Enter with nothing chosen in the list opens what fits best. */
+async function openBest(): Promise<void> {
+  if (searched.value !== text.value.trim()) await searchNow();
+  open(hits.value[0] ?? null);
+}
 
 /** `kind:column in:refined oxy` narrows what is found. */
 function findQuery(words: string): URLSearchParams {
@@ -47,9 +55,9 @@ function open(hit: Hit | null): void {
 </script>
 
 <template>
-  <Combobox as="div" class="relative w-[250px]" :model-value="null" nullable @update:model-value="open">
+  <Combobox v-slot="{ activeOption }" as="div" class="relative w-[250px]" :model-value="null" nullable @update:model-value="open">
     <div class="flex items-center border-b border-ink">
-      <ComboboxInput id="find" class="w-full bg-transparent py-1 outline-none placeholder:text-muted" placeholder="Find tables, columns, files" aria-label="Find tables, columns, files" autocomplete="off" :display-value="() => ''" @input="onInput" />
+      <ComboboxInput id="find" class="w-full bg-transparent py-1 outline-none placeholder:text-muted" placeholder="Find tables, columns, files" aria-label="Find tables, columns, files" autocomplete="off" :display-value="() => ''" @input="onInput" @keydown.enter="activeOption ?? openBest()" />
       <kbd class="mono px-1 text-muted" aria-hidden="true">/</kbd>
     </div>
     <ComboboxOptions class="absolute right-0 z-40 mt-1 max-h-[60vh] w-[380px] overflow-auto border border-ink bg-card">

@@ -20,7 +20,7 @@ const route = useRoute();
 const router = useRouter();
 const id = computed(() => Number(route.params.crawl));
 const crawl = useLoad(() => call<Crawl & { runs: CrawlOutcome[] }>(`/crawls/${id.value}`));
-const storages = useLoad(() => call<{ name: string }[]>('/storages'));
+const storages = useLoad(() => call<{ name: string; kind: string }[]>('/storages'));
 const drift = useLoad(() => call<DriftEntry[]>('/drift'));
 watch(id, crawl.reload, { immediate: true });
 void storages.reload();
@@ -45,7 +45,7 @@ async function forget(): Promise<void> {
     <ProblemBox v-if="crawl.problem.value" :problem="crawl.problem.value" can-retry @retry="crawl.reload" />
     <LoadingLine v-else-if="!crawl.value.value || !storages.value.value" what="the crawl" />
     <template v-else>
-      <CrawlSentence v-if="editing" :key="id" class="mb-3" :crawl="crawl.value.value" :storages="storages.value.value.map((each) => each.name)" @close="editing = false" @saved="editing = false; crawl.reload()" />
+      <CrawlSentence v-if="editing" :key="id" class="mb-3" :crawl="crawl.value.value" :storages="storages.value.value" @close="editing = false" @saved="editing = false; crawl.reload()" />
       <p v-else class="mb-3 border-l-2 border-dusk pl-3">{{ sentenceOf(crawl.value.value.definition, crawl.value.value.scheduleWords) }}.</p>
       <ProblemBox v-if="startProblem ?? problem" class="mb-3" :problem="(startProblem ?? problem)!" />
       <div class="grid min-h-0 flex-1 grid-cols-[minmax(0,1fr)_minmax(380px,470px)] gap-3.5">

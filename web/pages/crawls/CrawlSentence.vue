@@ -8,7 +8,7 @@ import ProblemBox from '../../design/ProblemBox.vue';
 import { useAct } from '../../stores/load';
 import { globsOf, newFolder, TIMES, type EditedCrawl } from './crawl-words';
 
-const props = defineProps<{ crawl: EditedCrawl; storages: readonly string[] }>();
+const props = defineProps<{ crawl: EditedCrawl; storages: readonly { name: string; kind: string }[] }>();
 const emit = defineEmits<{ close: []; saved: [id: number] }>();
 const name = ref(props.crawl.name);
 const rules = ref(structuredClone(toPlain(props.crawl.definition)));
@@ -27,6 +27,20 @@ const tellWords = useDebounceFn(async (schedule: string) => {
   words.value = await call<{ words: string }>('/crawls/schedule-words', { body: { schedule } }).then((answer) => answer.words, (error: unknown) => (error instanceof Problem ? error.message : ''));
 }, 250);
 watch(() => rules.value.schedule, (schedule) => (schedule ? void tellWords(schedule) : (words.value = '')), { immediate: true });
+/** What a chosen database holds, by kind; nothing for other storages. */
+const held = ref<Record<string, { kind: string; count: number }[]>>({});
+const kindsOf = (storage: string) => held.value[storage] ?? [];
+watch(() => rules.value.folders.map((each) => each.storage), (storages) => {
+  for (const each of rules.value.folders) each.kinds ??= [];
+  for (const storage of new Set(storages)) if (!held.value[storage] && props.storages.some((known) => known.name === storage && known.kind === 'postgres')) void countObjects(storage);
+}, { immediate: true });
+async function countObjects(storage: string): Promise<void> {
+  held.value[storage] = [];
+  const { objects } = await call<{ objects: { kind: string; count: number }[] }>(`/storages/${encodeURIComponent(storage)}/objects`).catch(() => ({ objects: [] }));
+  const counts = new Map<string, number>();
+  for (const { kind, count } of objects) counts.set(kind, (counts.get(kind) ?? 0) + count);
+  held.value[storage] = [...counts].map(([kind, count]) => ({ kind, count }));
+}
 const usualName = computed(() => `${rules.value.folders[0]!.storage}${rules.value.folders[0]!.folder === '' ? '' : `/${rules.value.folders[0]!.folder}`}`);
 
 async function save(): Promise<void> {
@@ -45,10 +59,11 @@ async function save(): Promise<void> {
     <p><label class="contents">This crawl is called <input v-model="name" class="line-field w-56 font-semibold" :placeholder="usualName" aria-label="Name of the crawl" maxlength="200" autocomplete="off"></label>.</p>
     <p v-for="(each, index) in rules.folders" :key="index">
       It {{ index === 0 ? 'looks into' : 'also looks into' }}
-      <select v-model="each.storage" class="line-field" :aria-label="`Storage ${index + 1}`"><option v-for="storage in storages" :key="storage">{{ storage }}</option></select> /
+      <select v-model="each.storage" class="line-field" :aria-label="`Storage ${index + 1}`"><option v-for="storage in storages" :key="storage.name">{{ storage.name }}</option></select> /
       <input v-model="each.folder" class="line-field mono w-52" placeholder="all of it" :aria-label="`Folder ${index + 1}`" spellcheck="false">, taking
       <input :value="each.include.join(', ')" class="line-field mono w-36" placeholder="every file" :aria-label="`Files to take ${index + 1}`" spellcheck="false" @change="each.include = globsOf(($event.target as HTMLInputElement).value)"> but not
       <input :value="each.exclude.join(', ')" class="line-field mono w-36" placeholder="none" :aria-label="`Files to leave ${index + 1}`" spellcheck="false" @change="each.exclude = globsOf(($event.target as HTMLInputElement).value)">.
+      <span v-if="kindsOf(each.storage).length > 0">Of the database it takes <label v-for="object in kindsOf(each.storage)" :key="object.kind" class="mr-2 inline-flex items-center gap-1"><input v-model="each.kinds" type="checkbox" :value="object.kind" class="size-3 accent-(--tide)">{{ object.count }} {{ object.kind }}{{ object.count === 1 ? '' : 's' }}</label>{{ (each.kinds ?? []).length === 0 ? '(all, as none is ticked)' : '' }}. </span>
       <button v-if="rules.folders.length > 1" type="button" class="plain-link" @click="rules.folders.splice(index, 1)">not this folder</button>
       <button v-if="index === rules.folders.length - 1" type="button" class="plain-link" @click="rules.folders.push(newFolder(each.storage))">and another folder</button>
     </p>

@@ -17,7 +17,7 @@ import CrawlSentence from './CrawlSentence.vue';
 import { newCrawl, sentenceOf } from './crawl-words';
 
 const crawls = useLoad(() => call<Crawl[]>('/crawls'));
-const storages = useLoad(() => call<{ name: string }[]>('/storages'));
+const storages = useLoad(() => call<{ name: string; kind: string }[]>('/storages'));
 void crawls.reload();
 void storages.reload();
 useLive((event) => event.topic === 'crawl' && void crawls.reload(), () => void crawls.reload());
@@ -33,7 +33,7 @@ async function defined(): Promise<void> {
   <PageFrame :steps="[{ label: 'Crawls' }]">
     <template #title><h1>Crawls</h1><span class="text-muted">A crawl looks at folders and says what it found. Nothing is registered before you decide, unless its rules say so.</span></template>
     <template v-if="storages.value.value?.length" #actions><BaseButton look="strong" :aria-expanded="defining" @click="defining = !defining">Define a crawl</BaseButton></template>
-    <CrawlSentence v-if="defining && storages.value.value" class="mb-3" :crawl="newCrawl(storages.value.value[0]!.name)" :storages="storages.value.value.map((each) => each.name)" @close="defining = false" @saved="defined" />
+    <CrawlSentence v-if="defining && storages.value.value" class="mb-3" :crawl="newCrawl(storages.value.value[0]!.name)" :storages="storages.value.value" @close="defining = false" @saved="defined" />
     <ProblemBox v-if="problem" class="mb-3" :problem="problem" />
     <ProblemBox v-if="crawls.problem.value" :problem="crawls.problem.value" can-retry @retry="crawls.reload" />
     <LoadingLine v-else-if="!crawls.value.value" what="crawls" />
