@@ -147,7 +147,8 @@ export class S3Store implements LakeStore {
       etag ??= answer.ETag;
       const body = answer.Body as Readable;
       try {
-        await pipeline(body, createWriteStream(localFile, written > 0 ? { flags: 'a' } : {}));
+        // At a place and not at the end: a write that was under way when the answer broke off may still come.
+        await pipeline(body, createWriteStream(localFile, written > 0 ? { flags: 'r+', start: written } : {}));
       } catch (error) {
         written = (await stat(localFile).catch(() => ({ size: 0 }))).size;
         throw error;
