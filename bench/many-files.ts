@@ -24,6 +24,8 @@ async function manyFiles(): Promise<string> {
   const one = path.join(root, '..', 'bench-one.parquet');
   await engine.run(`COPY (SELECT i AS id, 'x' || i AS name, i * 1.5 AS reading, DATE '2026-01-01' AS day FROM range(20) numbers(i)) TO '${one}' (FORMAT parquet)`);
   for (let folder = 0; folder < FOLDERS; folder++) {
+    // Connections that end meanwhile are to be noticed.
+    await new Promise((resolve) => setImmediate(resolve));
     const place = path.join(root, `t${String(folder).padStart(5, '0')}`);
     mkdirSync(place, { recursive: true });
     for (let file = 0; file < FILES_EACH; file++) copyFileSync(one, path.join(place, `part-${file}.parquet`));
