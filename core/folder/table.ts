@@ -83,7 +83,8 @@ export class FolderTable implements LakeTable {
     const files = (await this.store.list(this.root)).filter((file) => {
       const relative = below(this.root, file.path)!;
       const values = file.bytes > 0 && !isHidden(relative) ? pattern.match(relative) : undefined;
-      return values !== undefined && !exceptions.some((exception) => isOf(values, exception));
+      // A folder that a partition was pointed to counts for that one alone, even inside this table.
+      return values !== undefined && !exceptions.some((exception) => isOf(values, exception) || (exception.folder !== null && below(exception.folder, file.path) !== undefined));
     });
     const elsewhere = await Promise.all(exceptions.flatMap(({ folder }) => (folder === null ? [] : [this.store.list(folder).then((found) => found.filter((file) => file.bytes > 0 && !isHidden(below(folder, file.path)!)))])));
     return this.listings.record([...files, ...elsewhere.flat()]);

@@ -22,8 +22,8 @@ export interface FolderPage {
 export interface ObjectStore {
   /** Absolute URI of the root without a trailing slash, as table metadata names it: `file:///lake/bay`. */
   readonly uri: string;
-  /** Every file below the folder, in path order within each folder. A missing folder is empty. */
-  list(folder: string): Promise<ObjectInfo[]>;
+  /** Every file below the folder, in path order within each folder. A missing folder is empty. Fails soon after `signal` is aborted. */
+  list(folder: string, signal?: AbortSignal): Promise<ObjectInfo[]>;
   /** One level only. A missing folder is empty. */
   listFolder(folder: string): Promise<FolderPage>;
   head(path: string): Promise<ObjectInfo | undefined>;

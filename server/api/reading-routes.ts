@@ -106,6 +106,8 @@ export function readingRoutes({ database, lake, files, inspector, events, config
         if (relation.definition.kind !== 'folder') throw new LakeError('bad-request', `${fullName} is no table over plain files; its own metadata says where its partitions are.`, { table: fullName });
         const { folder } = relation.definition;
         const exceptions = (body.exceptions as PartitionException[]).map((each) => ({ ...each, folder: each.folder === null ? null : normalPath(each.folder) }));
+        const twice = exceptions.find(({ folder: place }, n) => place !== null && exceptions.findIndex((other) => other.folder === place) < n);
+        if (twice) throw new LakeError('bad-request', `Two partitions cannot both be read from ${twice.folder}.`);
         for (const { values, folder: place } of exceptions) {
           const unknown = Object.keys(values).find((name) => !folder.partitionColumns.includes(name));
           if (unknown) throw new LakeError('bad-request', `"${unknown}" is no column of the path of ${fullName}.`, { hint: `There are ${folder.partitionColumns.join(', ') || 'none'}.` });

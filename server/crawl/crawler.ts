@@ -116,7 +116,7 @@ export class Crawler {
     for (const within of definition.folders) {
       context.check();
       const storage = this.lake.storage(within.storage);
-      const files = wantedFiles(await listReadable(storage, within.folder), within);
+      const files = wantedFiles(await listReadable(storage, within.folder, context.signal), within);
       listed.set(within, files);
       if (storage.storage.kind === 'postgres') {
         const objects = wantedObjects(files, within);
@@ -187,8 +187,9 @@ function countKinds(objects: readonly ObjectInfo[]): string {
 }
 
 /** Fails naming the right that is missing when the folder may not be listed. */
-async function listReadable({ store, storage }: OpenStorage, folder: string): Promise<ObjectInfo[]> {
-  return store.list(folder).catch((error: unknown) => {
+async function listReadable({ store, storage }: OpenStorage, folder: string, signal: AbortSignal): Promise<ObjectInfo[]> {
+  return store.list(folder, signal).catch((error: unknown) => {
+    if (signal.aborted) throw new LakeError('cancelled', 'Stopped.');
     const { code, path: place } = error as NodeJS.ErrnoException;
     if (code !== 'EACCES' && code !== 'EPERM') throw error;
     const inside = store.root !== undefined && place?.startsWith(store.root) ? place.slice(store.root.length + 1) : folder;

@@ -36,7 +36,7 @@ export class DiskStore implements LakeStore {
     return real;
   }
 
-  async list(folder: string): Promise<ObjectInfo[]> {
+  async list(folder: string, signal?: AbortSignal): Promise<ObjectInfo[]> {
     const found: ObjectInfo[] = [];
     const start = normalPath(folder);
     const full = await this.#folderHere(start);
@@ -49,6 +49,7 @@ export class DiskStore implements LakeStore {
       found.push(...page.files);
       for (const name of page.folders.reverse()) pending.push({ inside: joinPath(next.inside, name), full: `${next.full}/${name}` });
       if (folders % FOLDERS_AT_ONCE === 0) await new Promise((resolve) => setImmediate(resolve));
+      signal?.throwIfAborted();
     }
     return found;
   }

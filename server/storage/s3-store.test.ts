@@ -62,6 +62,7 @@ describe('listing', () => {
     await store.makeFolder('t');
     for (let start = 0; start < 1100; start += 50) await Promise.all(Array.from({ length: 50 }, (_, n) => store.put(`t/${String(start + n).padStart(4, '0')}`, toBytes('x'))));
     expect((await store.list('t')).length).toBe(1100);
+    await expect(store.list('t', AbortSignal.abort())).rejects.toMatchObject({ name: 'AbortError' });
     expect((await store.listFolder('')).folders).toEqual(['t']);
   });
 });

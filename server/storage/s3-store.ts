@@ -68,9 +68,12 @@ export class S3Store implements LakeStore {
     });
   }
 
-  async list(folder: string): Promise<ObjectInfo[]> {
+  async list(folder: string, signal?: AbortSignal): Promise<ObjectInfo[]> {
     const found: ObjectInfo[] = [];
-    for await (const page of this.#pages(folder, undefined)) found.push(...this.#files(page));
+    for await (const page of this.#pages(folder, undefined)) {
+      signal?.throwIfAborted();
+      found.push(...this.#files(page));
+    }
     return found;
   }
 
