@@ -1,7 +1,7 @@
 /** The refined tables, written by our own writers through the core's commit path, each with its history. */
 import { addColumns as addDeltaColumns, append as appendDelta, createDeltaTable, latestState, replaceFiles, restore } from '../core/delta/operations';
 import type { CommitPorts } from '../core/delta/commit';
-import { parseSchema as parseDeltaSchema } from '../core/delta/schema';
+import { schemaOf } from '../core/delta/schema';
 import { DeltaTable } from '../core/delta/table';
 import { addColumns as addIcebergColumns, append as appendIceberg, createIcebergTable } from '../core/iceberg/operations';
 import { parseSchema as parseIcebergSchema, schemaJson } from '../core/iceberg/schema';
@@ -134,7 +134,7 @@ export async function refineBottles(ports: DemoPorts): Promise<void> {
 
 async function writeBottles(ports: DemoPorts, table: DeltaTable, sql: string): Promise<WrittenFile> {
   const state = await latestState(table);
-  const schema = parseDeltaSchema(state.metadata.schemaString, table.name);
+  const schema = schemaOf(state.metadata, table.name);
   const columns = schema.fields.map((each) => each.name).join(', ');
   return ports.rowFiles.write({ sql: `SELECT ${columns} FROM (${sql})`, path: `${table.root}/part-${ports.ids.uuid()}.parquet`, schema });
 }

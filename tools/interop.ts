@@ -6,7 +6,7 @@ import { execFileSync, spawnSync } from 'node:child_process';
 import { existsSync, mkdirSync, rmSync } from 'node:fs';
 import path from 'node:path';
 import { addColumns, append, createDeltaTable, latestState, overwrite, replaceFiles, restore } from '../core/delta/operations';
-import { parseSchema } from '../core/delta/schema';
+import { schemaOf } from '../core/delta/schema';
 import { DeltaTable } from '../core/delta/table';
 import { parseTypeName } from '../core/schema/type-names';
 import { field } from '../core/schema/types';
@@ -47,7 +47,7 @@ let written = 0;
 
 async function write(table: DeltaTable, sql: string, day?: string): Promise<WrittenFile> {
   const { metadata } = await latestState(table);
-  const fields = parseSchema(metadata.schemaString, table.name).fields.filter((each) => !metadata.partitionColumns.includes(each.name));
+  const fields = schemaOf(metadata, table.name).fields.filter((each) => !metadata.partitionColumns.includes(each.name));
   const folder = day ? `day=${day}/` : '';
   return new EngineRowFiles(engine, store).write({ sql: `SELECT * FROM (${sql})${day ? ` WHERE day = '${day}'` : ''} ORDER BY n`, path: `${table.root}/${folder}part-${written++}.parquet`, schema: { fields }, ...(day ? { partition: { day: parseDate(day)! } } : {}) });
 }

@@ -1,11 +1,16 @@
-/** Committing to a Delta log: one put-if-absent, with conflict check and retry (Delta protocol, "Writer Requirements"; conflict rules are common practice). */
+/** Committing to a Delta log: one put-if-absent, with conflict check and retry (Delta protocol, "Requirements for Writers"). */
 import { LakeError } from '../errors';
 import { stringifyJson } from '../json';
+import { joinPath } from '../storage/paths';
 import { toBytes, type Clock, type Ids } from '../storage/object-store';
-import type { Action, Add, Commit, CommitInfo, Metadata, Protocol, Remove } from './actions';
-import { commitTimes } from './history';
-import { applyCommit, commitPath, earliestVersion, filePath, readCommit, type LogState } from './log';
-import { checkWritable } from './protocol';
+import { emptyCommit, type Action, type Add, type ChangeFile, type Commit, type CommitInfo, type DomainMetadata, type Metadata, type Protocol, type Remove, type Txn } from './actions';
+import { checkConflict, type ReadSet } from './conflicts';
+import { commitPath, LOG_FOLDER, paddedVersion, readCommit } from './log';
+import { checkWritable, hasFeature } from './protocol';
+import { RowIds } from './row-tracking';
+import { rulesOf } from './rules';
+import { applyCommit, type LogState } from './state';
+import { timeOfVersion, hasOwnTimes } from './times';
 import type { DeltaTable } from './table';
 
 export interface CommitPorts {
@@ -15,20 +20,20 @@ export interface CommitPorts {
   who: string;
 }
 
-/** What a change read, so that a concurrent commit can be judged. */
-export type ReadSet =
-  | 'nothing' // a blind append
-  | 'whole-table';
-
 export interface Change {
   operation: string;
   parameters: Record<string, unknown>;
   metrics: Record<string, number>;
   adds: Add[];
   removes: Remove[];
+  changeFiles?: ChangeFile[];
   metadata?: Metadata;
   protocol?: Protocol;
+  txns?: Txn[];
+  domains?: DomainMetadata[];
   read: ReadSet;
+  /** The new rows were held against the table's rules (`rulesOf`) by whoever made them. */
+  rowsChecked?: boolean;
 }
 
 /** How often a commit tries again when others win the race for its version. */
@@ -39,29 +44,43 @@ const ATTEMPTS = 100;
  * Fails with `conflict` when a commit since then makes the change wrong; nothing of it is visible in that case.
  */
 export async function commitChange(table: DeltaTable, base: LogState | undefined, change: Change, ports: CommitPorts): Promise<number> {
-  if (base) {
-    checkWritable(table.name, base.version, base.protocol, base.metadata);
-    if (base.metadata.configuration['delta.appendOnly'] === 'true' && change.removes.some((remove) => remove.dataChange)) {
-      throw new LakeError('refused', `${table.name} is append-only (delta.appendOnly): ${change.operation} is not allowed.`, { table: table.name });
-    }
-  }
+  if (base) checkAllowed(table, base, change);
   let state = base;
-  let previousTime = base ? await lastCommitTime(table, base.version) : -Infinity;
+  let previousTime = base ? await commitTime(table, base) : -Infinity;
   for (let attempt = 0; attempt < ATTEMPTS; attempt++) {
     const version = (state?.version ?? -1) + 1;
+    const made = withRowIds(change, state, version);
     // Strictly increasing, also when the clock goes backwards.
     const timestamp = Math.max(ports.clock.now(), previousTime + 1);
     const path = commitPath(table.root, version);
-    const info = commitInfo(change, state, timestamp, ports);
-    const mine = await table.store.putIfAbsent(path, toBytes(commitText(change, info))).catch((error: unknown) => rethrowUnlessOurs(error, table, path, info));
-    if (mine) return version;
+    const info = commitInfo(made, state, timestamp, ports);
+    const mine = await table.store.putIfAbsent(path, toBytes(commitText(made, info))).catch((error: unknown) => rethrowUnlessOurs(error, table, path, info));
+    if (mine) {
+      await concluded(table, state, asCommit(version, made, info), timestamp);
+      return version;
+    }
     const winner = await readCommit(table.store, path, version);
-    checkConflict(table.name, change, winner);
+    if (!state) throw new LakeError('conflict', `${table.name}: somebody else made a table at ${table.root} first.`, { table: table.name, path: table.root });
+    checkConflict(table, state, change, winner);
     state = applyCommit(state, winner, table.name);
     checkWritable(table.name, version, state.protocol, state.metadata);
-    previousTime = await lastCommitTime(table, version);
+    previousTime = await commitTime(table, state);
   }
   throw new LakeError('conflict', `${table.name}: other writers committed ${ATTEMPTS} times in a row first. Try again.`, { table: table.name });
+}
+
+function checkAllowed(table: DeltaTable, base: LogState, change: Change): void {
+  checkWritable(table.name, base.version, base.protocol, base.metadata);
+  // "appendOnly: no data may be removed or changed", which compaction does not.
+  if (base.metadata.configuration['delta.appendOnly'] === 'true' && change.removes.some((remove) => remove.dataChange)) {
+    throw new LakeError('refused', `${table.name} is append-only (delta.appendOnly): ${change.operation} is not allowed.`, { table: table.name });
+  }
+  if (change.rowsChecked || !change.adds.some((add) => add.dataChange)) return;
+  const { conditions, generated } = rulesOf(base.metadata, table.name);
+  const rules = [...conditions.map((each) => each.name), ...generated.map((each) => each.column)];
+  if (rules.length > 0) {
+    throw new LakeError('unsupported', `${table.name} has rules for new rows (${rules.join(', ')}), which this way of writing does not check. Nothing was written.`, { table: table.name, hint: 'Add the rows with INSERT INTO, which checks them.' });
+  }
 }
 
 /** A put that failed may have happened all the same (a lost answer): the log says, by our transaction id. */
@@ -71,30 +90,23 @@ async function rethrowUnlessOurs(error: unknown, table: DeltaTable, path: string
   throw error;
 }
 
-async function lastCommitTime(table: DeltaTable, version: number): Promise<number> {
-  const log = await table.log();
-  const first = earliestVersion(log, table.root, table.name);
-  if (!log.commits.has(version)) return log.commits.get(version)?.modified ?? -Infinity;
-  const commits: Commit[] = [];
-  for (let each = Math.max(first, version - 1); each <= version; each++) {
-    const file = log.commits.get(each);
-    if (file) commits.push(await readCommit(table.store, file.path, each));
-  }
-  return commitTimes(commits, version - commits.length + 1, log).at(-1)!;
+async function commitTime(table: DeltaTable, { version, metadata }: LogState): Promise<number> {
+  return timeOfVersion(table, await table.newest(), version, hasOwnTimes(metadata));
 }
 
 function commitInfo(change: Change, state: LogState | undefined, timestamp: number, { ids, who }: CommitPorts): CommitInfo {
   const metadata = change.metadata ?? state?.metadata;
-  const inCommit = metadata?.configuration['delta.enableInCommitTimestamps'] === 'true';
+  const isolation = state?.metadata.configuration['delta.isolationLevel'];
   return {
-    ...(inCommit ? { inCommitTimestamp: timestamp } : {}),
+    ...(metadata && hasOwnTimes(metadata) ? { inCommitTimestamp: timestamp } : {}),
     timestamp,
     userName: who,
     operation: change.operation,
     operationParameters: change.parameters,
     operationMetrics: Object.fromEntries(Object.entries(change.metrics).map(([name, value]) => [name, String(value)])),
     ...(state ? { readVersion: state.version } : {}),
-    isBlindAppend: change.read === 'nothing' && change.removes.length === 0,
+    ...(isolation ? { isolationLevel: isolation } : {}),
+    isBlindAppend: change.read.kind === 'nothing' && change.removes.length === 0,
     engineInfo: 'Kind-Harbor/0.1',
     txnId: ids.uuid(),
   };
@@ -102,27 +114,48 @@ function commitInfo(change: Change, state: LogState | undefined, timestamp: numb
 
 /** In-commit timestamps must be in the first action, so commitInfo leads. */
 function commitText(change: Change, info: CommitInfo): string {
-  const actions: Action[] = [
+  return actionsText([
     { commitInfo: info },
     ...(change.protocol ? [{ protocol: change.protocol }] : []),
     ...(change.metadata ? [{ metaData: change.metadata }] : []),
+    ...(change.txns ?? []).map((txn) => ({ txn })),
+    ...(change.domains ?? []).map((domainMetadata) => ({ domainMetadata })),
     ...change.removes.map((remove) => ({ remove })),
     ...change.adds.map((add) => ({ add })),
-  ];
+    ...(change.changeFiles ?? []).map((cdc) => ({ cdc })),
+  ]);
+}
+
+export function actionsText(actions: readonly Action[]): string {
   return actions.map((action) => `${stringifyJson(action)}\n`).join('');
 }
 
-/** Whether a commit that came first makes this change wrong. */
-function checkConflict(table: string, change: Change, winner: Commit): void {
-  const fail = (what: string): never => {
-    throw new LakeError('conflict', `${table}: version ${winner.version}, committed meanwhile, ${what}. Read the table again and repeat the change.`, { table, version: winner.version });
+function asCommit(version: number, change: Change, info: CommitInfo): Commit {
+  return {
+    ...emptyCommit(version), adds: change.adds, removes: change.removes, changeFiles: change.changeFiles ?? [], txns: change.txns ?? [], domains: change.domains ?? [], info,
+    ...(change.metadata ? { metadata: change.metadata } : {}), ...(change.protocol ? { protocol: change.protocol } : {}),
   };
-  if (winner.protocol) fail('changed the protocol');
-  if (winner.metadata) fail('changed the columns or properties');
-  if (change.metadata || change.protocol) fail('came before this change of columns or properties');
-  const removedByWinner = new Set(winner.removes.map((remove) => filePath(remove.path)));
-  if (change.removes.some((remove) => removedByWinner.has(filePath(remove.path)))) fail('removed a file that this change replaces');
-  if (change.read === 'nothing') return;
-  if (winner.adds.some((add) => add.dataChange)) fail('added rows that this change did not see');
-  if (winner.removes.some((remove) => remove.dataChange)) fail('removed rows that this change had read');
+}
+
+/** "Row Tracking": supported tables number the rows of every new file, and keep the highest number as a domain. */
+function withRowIds(change: Change, state: LogState | undefined, version: number): Change {
+  const protocol = change.protocol ?? state?.protocol;
+  if (!protocol || !hasFeature(protocol, 'rowTracking') || change.adds.length === 0) return change;
+  const ids = RowIds.of(state);
+  const adds = change.adds.map((add) => ids.number(add, version));
+  return { ...change, adds, domains: [...(change.domains ?? []).filter((each) => each.domain !== RowIds.DOMAIN), ids.domain()] };
+}
+
+/** The state after the commit is known without reading; its checksum file is written beside, and may be lacking. */
+async function concluded(table: DeltaTable, before: LogState | undefined, commit: Commit, timestamp: number): Promise<void> {
+  const state = applyCommit(before, commit, table.name);
+  table.adopt(state, commit);
+  let bytes = 0;
+  for (const add of state.files.values()) bytes += Number(add.size);
+  // "Version Checksum File": tableSizeBytes, numFiles, numMetadata, numProtocol, metadata and protocol are required.
+  const checksum = {
+    txnId: commit.info?.txnId, tableSizeBytes: bytes, numFiles: state.files.size, numMetadata: 1, numProtocol: 1,
+    ...(hasOwnTimes(state.metadata) ? { inCommitTimestampOpt: timestamp } : {}), metadata: state.metadata, protocol: state.protocol,
+  };
+  await table.store.putIfAbsent(joinPath(table.root, LOG_FOLDER, `${paddedVersion(commit.version)}.crc`), toBytes(stringifyJson(checksum))).catch(() => undefined);
 }

@@ -1,38 +1,49 @@
+/** What each version did, from its commit alone: nothing is replayed but columns. */
 import type { StepKind, TimelineEntry } from '../table/contract';
-import type { Commit } from './actions';
-import { filePath, type LogListing, type LogState } from './log';
+import type { Commit, Metadata } from './actions';
+import type { DeltaTable } from './table';
+import { earliestVersion, filePath, type LogListing } from './log';
 import { rowCountOf } from './stats';
+import { hasOwnTimes, modifiedTimes } from './times';
 
-/**
- * The commit time of consecutive versions from `first`: the in-commit timestamp where the table keeps one, else the
- * file's modified time, never before its predecessor (Delta protocol, "In-Commit Timestamps"; the adjustment of
- * modified times by one millisecond is common practice).
- */
-export function commitTimes(commits: readonly (Commit | undefined)[], first: number, log: LogListing): number[] {
-  let previous = -Infinity;
-  return commits.map((commit, index) => {
-    const inCommit = commit?.info?.inCommitTimestamp;
-    const modified = log.commits.get(first + index)?.modified ?? 0;
-    previous = inCommit !== undefined ? Number(inCommit) : Math.max(Math.floor(modified), previous + 1);
-    return previous;
-  });
+/** Commits read side by side. */
+const AT_ONCE = 64;
+
+/** One entry for each of the newest `most` versions that can still be rebuilt, oldest first. */
+export async function buildHistory(table: DeltaTable, log: LogListing, most: number): Promise<TimelineEntry[]> {
+  const earliest = earliestVersion(log, table.root, table.name);
+  const first = Math.max(earliest, log.latest - most + 1);
+  const base = first > earliest || !log.commits.has(first) ? await table.state(first > earliest ? first - 1 : first, log) : undefined;
+  let metadata: Metadata | undefined = base?.metadata;
+  const times = modifiedTimes(log, first);
+  const rows = new Map<string, number | undefined>();
+  for (const add of base?.files.values() ?? []) rows.set(filePath(add.path), rowCountOf(add.stats));
+  const entries: TimelineEntry[] = [];
+  for (let from = first; from <= log.latest; from += AT_ONCE) {
+    const versions = Array.from({ length: Math.min(AT_ONCE, log.latest - from + 1) }, (_, index) => from + index);
+    const commits = await Promise.all(versions.map((version) => (log.commits.has(version) ? table.commit(version, log) : undefined)));
+    for (const [index, commit] of commits.entries()) {
+      const version = from + index;
+      if (!commit) {
+        entries.push(checkpointEntry(version, base?.files ?? new Map(), times[version - first]!));
+        continue;
+      }
+      const before = metadata;
+      metadata = commit.metadata ?? metadata;
+      const ownTime = metadata && hasOwnTimes(metadata) ? commit.info?.inCommitTimestamp : undefined;
+      entries.push(entry(commit, before, rows, ownTime === undefined ? times[version - first]! : Number(ownTime)));
+      for (const add of commit.adds) rows.set(filePath(add.path), rowCountOf(add.stats));
+    }
+  }
+  return entries;
 }
 
-/** One entry for each state that can still be rebuilt; states[i] is the state after commits[i]. */
-export function buildHistory(states: LogState[], commits: (Commit | undefined)[], log: LogListing, _table: string): TimelineEntry[] {
-  const times = commitTimes(commits, states[0]!.version, log);
-  return states.map((state, index) => {
-    const commit = commits[index];
-    const before = states[index - 1];
-    return commit ? entry(commit, before, times[index]!) : checkpointEntry(state, times[index]!);
-  });
-}
-
-function entry(commit: Commit, before: LogState | undefined, at: number): TimelineEntry {
+/** `before`: the metadata that the commit found, or undefined for a table's first. */
+function entry(commit: Commit, before: Metadata | undefined, rowsOf: ReadonlyMap<string, number | undefined>, at: number): TimelineEntry {
   const info = commit.info ?? {};
-  const changesColumns = commit.metadata !== undefined && before !== undefined && commit.metadata.schemaString !== before.metadata.schemaString;
-  const rows = rowChanges(commit, before);
-  const bytes = (paths: { size?: number }[]) => paths.reduce((sum, each) => sum + Number(each.size ?? 0), 0);
+  const changesColumns = commit.metadata !== undefined && before !== undefined && commit.metadata.schemaString !== before.schemaString;
+  const rows = rowChanges(commit, rowsOf);
+  const bytes = (files: { size?: number }[]) => files.reduce((sum, each) => sum + Number(each.size ?? 0), 0);
   return {
     version: commit.version,
     at,
@@ -46,20 +57,20 @@ function entry(commit: Commit, before: LogState | undefined, at: number): Timeli
     bytesAdded: bytes(commit.adds),
     bytesRemoved: bytes(commit.removes),
     changesColumns,
-    details: textual({ ...info.operationParameters, ...info.operationMetrics }),
+    details: textual({ ...info.operationParameters, ...info.operationMetrics, ...(info.engineInfo ? { engine: info.engineInfo } : {}) }),
   };
 }
 
-function checkpointEntry(state: LogState, at: number): TimelineEntry {
+function checkpointEntry(version: number, files: ReadonlyMap<string, { size: number }>, at: number): TimelineEntry {
   return {
-    version: state.version, at, kind: 'create', operation: 'checkpoint', filesAdded: state.files.size, filesRemoved: 0,
-    bytesAdded: [...state.files.values()].reduce((sum, add) => sum + Number(add.size), 0), bytesRemoved: 0, changesColumns: false,
+    version, at, kind: 'create', operation: 'checkpoint', filesAdded: files.size, filesRemoved: 0,
+    bytesAdded: [...files.values()].reduce((sum, add) => sum + Number(add.size), 0), bytesRemoved: 0, changesColumns: false,
     details: { note: 'Older versions have left the log.' },
   };
 }
 
-/** Rows by the operation's own metrics where it counts rows, else by the files that came and went. */
-function rowChanges(commit: Commit, before: LogState | undefined): { added?: number; removed?: number } {
+/** Rows by the operation's own metrics where it counts rows, else by the files and vectors that came and went. */
+function rowChanges(commit: Commit, rowsOf: ReadonlyMap<string, number | undefined>): { added?: number; removed?: number } {
   if (isUpkeep(commit)) return { added: 0, removed: 0 };
   const metric = (...names: string[]) => {
     const found = names.map((name) => commit.info?.operationMetrics?.[name]).filter((value) => value !== undefined);
@@ -68,12 +79,13 @@ function rowChanges(commit: Commit, before: LogState | undefined): { added?: num
   const updated = metric('numTargetRowsUpdated', 'numUpdatedRows') ?? 0;
   const inserted = metric('numTargetRowsInserted');
   const deleted = metric('numTargetRowsDeleted', 'numDeletedRows');
-  if (inserted !== undefined || deleted !== undefined || updated > 0) return { added: (inserted ?? 0) + updated, removed: (deleted ?? 0) + updated };
+  const replaced = commit.info?.operation === 'WRITE' && deleted !== undefined;
+  if (!replaced && (inserted !== undefined || deleted !== undefined || updated > 0)) return { added: (inserted ?? 0) + updated, removed: (deleted ?? 0) + updated };
   const sum = (counts: (number | undefined)[]) => counts.reduce<number | undefined>((total, rows) => (total === undefined || rows === undefined ? undefined : total + rows), 0);
-  return {
-    added: sum(commit.adds.map((add) => rowCountOf(add.stats))),
-    removed: sum(commit.removes.map((remove) => rowCountOf(before?.files.get(filePath(remove.path))?.stats ?? remove.stats))),
-  };
+  const logical = (rows: number | undefined, vector: { cardinality: number } | undefined) => (rows === undefined ? undefined : rows - Number(vector?.cardinality ?? 0));
+  const added = sum(commit.adds.map((add) => logical(rowCountOf(add.stats), add.deletionVector)));
+  const removed = sum(commit.removes.map((remove) => logical(rowsOf.get(filePath(remove.path)) ?? rowCountOf(remove.stats), remove.deletionVector)));
+  return replaced ? { added: metric('numOutputRows') ?? added, removed: deleted } : { added, removed };
 }
 
 function isUpkeep(commit: Commit): boolean {
@@ -81,7 +93,7 @@ function isUpkeep(commit: Commit): boolean {
   return changes.length > 0 && changes.every((each) => each.dataChange === false);
 }
 
-function kindOf(commit: Commit, before: LogState | undefined, changesColumns: boolean): StepKind {
+function kindOf(commit: Commit, before: Metadata | undefined, changesColumns: boolean): StepKind {
   if (isUpkeep(commit)) return 'upkeep';
   if (commit.info?.operation === 'RESTORE') return 'restore';
   if (commit.removes.length > 0) return 'change';

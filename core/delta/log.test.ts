@@ -64,7 +64,8 @@ describe('reading a Delta log', () => {
   });
 
   it.each([
-    ['a reader feature we lack', protocol({ minReaderVersion: 3, minWriterVersion: 7, readerFeatures: ['deletionVectors'], writerFeatures: ['deletionVectors'] }), 'deletionVectors'],
+    ['a reader feature we lack', protocol({ minReaderVersion: 3, minWriterVersion: 7, readerFeatures: ['variantType'], writerFeatures: ['variantType'] }), 'variantType'],
+    ['a reader feature nobody knows', protocol({ minReaderVersion: 3, minWriterVersion: 7, readerFeatures: ['sometimesUpsideDown'], writerFeatures: ['sometimesUpsideDown'] }), 'sometimesUpsideDown'],
     ['a later reader version', protocol({ minReaderVersion: 4 }), 'reader version 4'],
   ])('refuses %s by name', async (_, line, words) => {
     const table = await tableOf([line, metaData(), add('a.parquet')]);
@@ -119,7 +120,7 @@ describe('the time of a version', () => {
     };
     await put(0, '2026-01-01T10:00:00Z', [protocol(), metaData()]);
     await put(1, '2026-01-01T09:00:00Z', [add('a.parquet')]); // the clock went backwards
-    await put(2, '2026-01-02T00:00:00Z', ['{"commitInfo":{"inCommitTimestamp":1767400000000}}', add('b.parquet')]);
+    await put(2, '2026-01-02T00:00:00Z', ['{"commitInfo":{"inCommitTimestamp":1767400000000}}', metaData().replace('"configuration":{}', '"configuration":{"delta.enableInCommitTimestamps":"true","delta.inCommitTimestampEnablementVersion":"2"}'), add('b.parquet')]);
     const table = new DeltaTable(store, 't', 'ns.t');
     expect((await table.history()).map((entry) => new Date(entry.at).toISOString())).toEqual(['2026-01-01T10:00:00.000Z', '2026-01-01T10:00:00.001Z', '2026-01-03T00:26:40.000Z']);
     expect((await table.snapshot({ kind: 'time', at: Date.parse('2026-01-01T10:00:00.000Z') })).version).toBe(0);

@@ -1,47 +1,100 @@
-/** The files of a Delta log and how a state is rebuilt from them (Delta protocol, "Delta Log Entries", "Checkpoints", "Action Reconciliation"). */
+/** The files of a Delta log (Delta protocol, "Delta Log Entries", "Checkpoints", "Log Compaction Files", "Version Checksum File"). */
 import { inFile, LakeError } from '../errors';
-import { readParquetRows } from '../parquet/read';
 import type { ObjectInfo, ObjectStore } from '../storage/object-store';
 import { toText } from '../storage/object-store';
 import { baseName, joinPath } from '../storage/paths';
-import { addAction, parseCommit, type Add, type Commit, type Metadata, type Protocol } from './actions';
+import { parseCommit, type Commit } from './actions';
 
 export const LOG_FOLDER = '_delta_log';
 
 export function commitPath(root: string, version: number): string {
-  return joinPath(root, LOG_FOLDER, `${String(version).padStart(20, '0')}.json`);
+  return joinPath(root, LOG_FOLDER, `${paddedVersion(version)}.json`);
+}
+
+/** "The version, zero-padded to 20 digits". */
+export function paddedVersion(version: number): string {
+  return String(version).padStart(20, '0');
+}
+
+export interface CheckpointFiles {
+  /** One file, several parts that all are there, or a file that may name sidecars. */
+  kind: 'classic' | 'parts' | 'v2';
+  paths: string[];
+  bytes: number;
 }
 
 export interface LogListing {
   /** Commit files by version. */
   commits: Map<number, ObjectInfo>;
-  /** Parts of each complete classic checkpoint by version, in part order. */
-  checkpoints: Map<number, string[]>;
+  /** Complete checkpoints by version. */
+  checkpoints: Map<number, CheckpointFiles>;
+  /** Files that hold the reconciled actions of the versions `from` to `to`. */
+  compactions: { from: number; to: number; path: string }[];
+  checksums: Map<number, string>;
   latest: number;
 }
 
+const NAMES = {
+  commit: /^(\d+)\.json$/,
+  classic: /^(\d{20})\.checkpoint\.parquet$/,
+  part: /^(\d{20})\.checkpoint\.(\d{10})\.(\d{10})\.parquet$/,
+  v2: /^(\d{20})\.checkpoint\.[0-9a-f-]{36}\.(?:json|parquet)$/i,
+  compaction: /^(\d{20})\.(\d{20})\.compacted\.json$/,
+  checksum: /^(\d{20})\.crc$/,
+};
+
 export async function listLog(store: ObjectStore, root: string, table: string): Promise<LogListing> {
   const { files } = await store.listFolder(joinPath(root, LOG_FOLDER));
-  const commits = new Map<number, ObjectInfo>();
-  const parts = new Map<number, { total: number; paths: string[] }>();
+  const log: LogListing = { commits: new Map(), checkpoints: new Map(), compactions: [], checksums: new Map(), latest: -1 };
+  const parts = new Map<string, ObjectInfo[]>();
   for (const file of files) {
     const name = baseName(file.path);
-    const commit = /^(\d{20})\.json$/.exec(name);
-    if (commit) commits.set(Number(commit[1]), file);
-    const checkpoint = /^(\d{20})\.checkpoint(?:\.(\d{10})\.(\d{10}))?\.parquet$/.exec(name);
-    if (checkpoint) {
-      const entry = parts.get(Number(checkpoint[1])) ?? { total: Number(checkpoint[3] ?? 1), paths: [] };
-      entry.paths.push(file.path);
-      parts.set(Number(checkpoint[1]), entry);
+    const match = (pattern: RegExp) => pattern.exec(name);
+    let found = match(NAMES.commit);
+    if (found) {
+      const version = Number(found[1]);
+      const other = log.commits.get(version);
+      if (other) throw new LakeError('bad-file', `${table}: version ${version} has two commit files, ${baseName(other.path)} and ${name}. Only one can be right; take the other out of the log.`, { table, version, path: file.path });
+      if (found[1]!.length === 20) log.commits.set(version, file);
+    } else if ((found = match(NAMES.classic))) {
+      log.checkpoints.set(Number(found[1]), { kind: 'classic', paths: [file.path], bytes: file.bytes });
+    } else if ((found = match(NAMES.v2))) {
+      if (!log.checkpoints.has(Number(found[1]))) log.checkpoints.set(Number(found[1]), { kind: 'v2', paths: [file.path], bytes: file.bytes });
+    } else if ((found = match(NAMES.part))) {
+      const key = `${found[1]}/${found[3]}`;
+      parts.set(key, [...(parts.get(key) ?? []), file]);
+    } else if ((found = match(NAMES.compaction))) {
+      log.compactions.push({ from: Number(found[1]), to: Number(found[2]), path: file.path });
+    } else if ((found = match(NAMES.checksum))) log.checksums.set(Number(found[1]), file.path);
+  }
+  // "A multi-part checkpoint with parts missing must be ignored."
+  for (const [key, each] of parts) {
+    const [version, total] = key.split('/').map(Number) as [number, number];
+    if (each.length === total && !log.checkpoints.has(version)) {
+      log.checkpoints.set(version, { kind: 'parts', paths: each.map((file) => file.path).sort(), bytes: each.reduce((sum, file) => sum + file.bytes, 0) });
     }
   }
-  // A multi-part checkpoint with parts missing is ignored, as the protocol says.
-  const checkpoints = new Map([...parts].filter(([, each]) => each.paths.length === each.total).map(([version, each]) => [version, each.paths.sort()]));
-  const latest = Math.max(-1, ...commits.keys(), ...checkpoints.keys());
-  if (latest < 0) {
+  log.latest = Math.max(-1, ...[log.commits, log.checkpoints].flatMap((map) => [...map.keys()].reduce((most, version) => Math.max(most, version), -1)));
+  if (log.latest < 0) {
     throw new LakeError('not-found', `${table}: there is no Delta log under ${joinPath(root, LOG_FOLDER)}.`, { table, path: joinPath(root, LOG_FOLDER) });
   }
-  return { commits, checkpoints, latest };
+  return log;
+}
+
+/**
+ * The listing brought up to now by asking for the next versions alone, or undefined when the newest commit is not what it
+ * was, so that everything must be listed anew.
+ */
+export async function extendListing(store: ObjectStore, root: string, log: LogListing): Promise<LogListing | undefined> {
+  const known = log.commits.get(log.latest);
+  if (!known) return undefined;
+  const [now, next] = await Promise.all([store.head(known.path), store.head(commitPath(root, log.latest + 1))]);
+  if (!now || now.bytes !== known.bytes || now.modified !== known.modified || now.etag !== known.etag) return undefined;
+  for (let info = next; info; info = await store.head(commitPath(root, log.latest + 1))) {
+    log.latest++;
+    log.commits.set(log.latest, info);
+  }
+  return log;
 }
 
 /** The oldest version that can be rebuilt, and a check that no commit between it and the latest is missing. */
@@ -68,65 +121,6 @@ export async function readCommit(store: ObjectStore, path: string, version: numb
   } catch (error) {
     throw inFile(error, path);
   }
-}
-
-/** A classic checkpoint's rows as if they were one commit. */
-export async function readCheckpoint(store: ObjectStore, paths: string[], version: number): Promise<Commit> {
-  const commit: Commit = { version, adds: [], removes: [], txns: [] };
-  for (const path of paths) {
-    for (const row of await readParquetRows(store, path)) {
-      const problem = addAction(commit, plainRow(row));
-      if (problem) throw new LakeError('bad-file', `${path}: ${problem}.`, { path });
-    }
-  }
-  return commit;
-}
-
-/** Checkpoint rows hold maps as entry lists or objects and longs as bigint; actions want objects and numbers. */
-function plainRow(row: Record<string, unknown>): Record<string, unknown> {
-  return plain(row) as Record<string, unknown>;
-}
-
-function plain(value: unknown): unknown {
-  if (typeof value === 'bigint') return Number.isSafeInteger(Number(value)) ? Number(value) : value;
-  if (Array.isArray(value)) {
-    const isMap = value.length > 0 && value.every((each) => typeof each === 'object' && each !== null && 'key' in each && 'value' in each);
-    return isMap ? Object.fromEntries(value.map((each) => [each.key, plain(each.value)])) : value.map(plain);
-  }
-  if (typeof value === 'object' && value !== null && !(value instanceof Date) && !(value instanceof Uint8Array)) {
-    return Object.fromEntries(Object.entries(value).map(([key, each]) => [key, plain(each)]));
-  }
-  return value;
-}
-
-/** Everything true of a table at one version. */
-export interface LogState {
-  version: number;
-  metadata: Metadata;
-  protocol: Protocol;
-  /** Live files by their path as the log writes it, percent-decoded once. */
-  files: Map<string, Add>;
-  txns: Map<string, number>;
-}
-
-/** The state after a commit; the old one stays as it is. */
-export function applyCommit(state: LogState | undefined, commit: Commit, table: string): LogState {
-  const metadata = commit.metadata ? withDefaults(commit.metadata) : state?.metadata;
-  const protocol = commit.protocol ?? state?.protocol;
-  if (!metadata || !protocol) {
-    const lacking = metadata ? 'protocol' : 'metaData';
-    throw new LakeError('bad-file', `${table}: version ${commit.version} of the Delta log has no ${lacking} action before it.`, { table, version: commit.version });
-  }
-  const files = new Map(state?.files);
-  const txns = new Map(state?.txns);
-  for (const remove of commit.removes) files.delete(filePath(remove.path));
-  for (const add of commit.adds) files.set(filePath(add.path), add);
-  for (const txn of commit.txns) txns.set(txn.appId, txn.version);
-  return { version: commit.version, metadata, protocol, files, txns };
-}
-
-function withDefaults(metadata: Metadata): Metadata {
-  return { ...metadata, partitionColumns: metadata.partitionColumns ?? [], configuration: metadata.configuration ?? {} };
 }
 
 /** Paths in the log are percent-encoded (RFC 3986); they are decoded exactly once. */

@@ -1,15 +1,23 @@
 /** What can be done to a Delta table: each function makes one version. Data files are written before, by the caller. */
 import { LakeError } from '../errors';
-import { findField, type Field, type TableSchema } from '../schema/types';
-import { below } from '../storage/paths';
+import type { Predicate } from '../scan/predicate';
+import { findField, physicalName, type Field, type TableSchema } from '../schema/types';
+import { below, joinPath } from '../storage/paths';
 import type { AsOf } from '../table/contract';
 import type { WrittenFile } from '../table/written-file';
 import { formatValue } from '../values/text';
-import type { Add, Metadata, Remove } from './actions';
+import type { Value } from '../values/value';
+import type { Add, ChangeFile, Metadata, Remove, Txn } from './actions';
 import { commitChange, type Change, type CommitPorts } from './commit';
-import { encodeFilePath, type LogState } from './log';
-import { parseSchema, schemaString } from './schema';
-import { statsText } from './stats';
+import { BLIND, WHOLE_TABLE } from './conflicts';
+import { packVectors, unionOf, vectorPath, type VectorDescriptor } from './deletion-vector';
+import { encodeFilePath, filePath, LOG_FOLDER } from './log';
+import { protocolFor } from './protocol';
+import { checkProperty } from './properties';
+import { schemaOf, schemaString } from './schema';
+import { withMapping, withNewColumns, withoutColumn, withRenamedColumn } from './schema-edit';
+import { fileKey, type LogState } from './state';
+import { looseStats, statsText } from './stats';
 import type { DeltaTable } from './table';
 
 export interface NewTable {
@@ -21,13 +29,24 @@ export interface NewTable {
 
 /** Version 0: columns and properties, no data. Fails with `conflict` when a table stands there already. */
 export async function createDeltaTable(table: DeltaTable, options: NewTable, ports: CommitPorts): Promise<number> {
+  return createWith(table, options, [], ports);
+}
+
+/**
+ * Version 0 over files that exist: a folder of Parquet files becomes a table in place ("adopted"), or another table's
+ * files are shared ("shallow copy"). The files are named, not moved or copied.
+ */
+export async function createOverFiles(table: DeltaTable, options: NewTable, adds: Add[], ports: CommitPorts): Promise<number> {
+  return createWith(table, options, adds, ports);
+}
+
+async function createWith(table: DeltaTable, options: NewTable, adds: Add[], ports: CommitPorts): Promise<number> {
   for (const name of options.partitionColumns ?? []) {
     if (!findField(options.schema.fields, name)) throw new LakeError('bad-request', `${table.name} has no column "${name}" to partition by.`);
   }
-  const configuration = { ...options.properties };
-  const inCommit = configuration['delta.enableInCommitTimestamps'] === 'true';
-  const ntz = JSON.stringify(options.schema).includes('"timestamp"');
-  const metadata: Metadata = {
+  const { 'delta.columnMapping.mode': mode, ...configuration } = { ...options.properties };
+  for (const [name, value] of Object.entries(options.properties ?? {})) checkProperty(table.name, name, value);
+  const plain: Metadata = {
     id: ports.ids.uuid(),
     ...(options.description ? { description: options.description } : {}),
     format: { provider: 'parquet', options: {} },
@@ -36,34 +55,59 @@ export async function createDeltaTable(table: DeltaTable, options: NewTable, por
     createdTime: ports.clock.now(),
     configuration,
   };
-  const listed = await table.store.listFolder(`${table.root}/_delta_log`);
+  const metadata = withTracking(mode === 'name' || mode === 'id' ? withMapping(plain, table.name, mode, adds.length > 0, ports.ids) : plain, ports);
+  const listed = await table.store.listFolder(joinPath(table.root, LOG_FOLDER));
   if (listed.files.length > 0) throw new LakeError('conflict', `${table.name}: a Delta table stands at ${table.root} already.`, { table: table.name, path: table.root });
   return commitChange(table, undefined, {
-    operation: 'CREATE TABLE',
-    parameters: { partitionBy: JSON.stringify(metadata.partitionColumns), properties: JSON.stringify(configuration) },
-    metrics: {},
-    protocol: {
-      minReaderVersion: ntz ? 3 : 1,
-      minWriterVersion: ntz || inCommit ? 7 : 2,
-      ...(ntz ? { readerFeatures: ['timestampNtz'] } : {}),
-      ...(ntz || inCommit ? { writerFeatures: ['appendOnly', 'invariants', ...(inCommit ? ['inCommitTimestamp'] : []), ...(ntz ? ['timestampNtz'] : [])] } : {}),
-    },
+    operation: adds.length > 0 ? 'CONVERT' : 'CREATE TABLE',
+    parameters: { partitionBy: JSON.stringify(metadata.partitionColumns), properties: JSON.stringify(metadata.configuration) },
+    metrics: adds.length > 0 ? { numConvertedFiles: adds.length } : {},
+    protocol: protocolFor(metadata),
     metadata,
-    adds: [],
+    adds,
     removes: [],
-    read: 'nothing',
+    read: BLIND,
   }, ports);
 }
 
-export async function append(table: DeltaTable, files: WrittenFile[], ports: CommitPorts): Promise<number> {
+/** Names for the columns that keep row ids where rows are moved ("Row Tracking", materialized columns). */
+function withTracking(metadata: Metadata, { ids }: CommitPorts): Metadata {
+  if (metadata.configuration['delta.enableRowTracking'] !== 'true') return metadata;
+  return {
+    ...metadata,
+    configuration: {
+      'delta.rowTracking.materializedRowIdColumnName': `_row-id-col-${ids.uuid()}`,
+      'delta.rowTracking.materializedRowCommitVersionColumnName': `_row-commit-version-col-${ids.uuid()}`,
+      ...metadata.configuration,
+    },
+  };
+}
+
+export interface WriteOptions {
+  /** Rows were held against the table's rules. */
+  rowsChecked?: boolean;
+  /** The writer's own mark: a version of an application that is written once ("Transaction Identifiers"). */
+  txn?: Pick<Txn, 'appId' | 'version'>;
+  /** Columns that the table gets in the same version. */
+  newColumns?: Field[];
+}
+
+/** Undefined when the transaction is in the table already, so that nothing is written twice. */
+export async function append(table: DeltaTable, files: WrittenFile[], ports: CommitPorts, options: WriteOptions = {}): Promise<number> {
   const base = await latestState(table);
+  const done = options.txn && base.txns.get(options.txn.appId);
+  if (done && Number(done.version) >= options.txn!.version) {
+    throw new LakeError('conflict', `${table.name} has the load ${options.txn!.appId} up to ${done.version} already; nothing was written twice.`, { table: table.name });
+  }
   return commitChange(table, base, {
     operation: 'WRITE',
-    parameters: { mode: 'Append' },
+    parameters: { mode: 'Append', partitionBy: JSON.stringify(base.metadata.partitionColumns) },
     metrics: outputMetrics(files),
     adds: addsFor(table, base, files, ports, true),
     removes: [],
-    read: 'nothing',
+    ...(options.txn ? { txns: [{ ...options.txn, lastUpdated: ports.clock.now() }] } : {}),
+    read: BLIND,
+    ...(options.rowsChecked ? { rowsChecked: true } : {}),
   }, ports);
 }
 
@@ -72,55 +116,117 @@ export async function overwrite(table: DeltaTable, files: WrittenFile[], ports: 
   const base = await latestState(table);
   return commitChange(table, base, {
     operation: 'WRITE',
-    parameters: { mode: 'Overwrite' },
-    metrics: outputMetrics(files),
+    parameters: { mode: 'Overwrite', partitionBy: JSON.stringify(base.metadata.partitionColumns) },
+    metrics: { ...outputMetrics(files), numRemovedFiles: base.files.size },
     adds: addsFor(table, base, files, ports, true),
     removes: removesFor(table, base, [...base.files.keys()], ports, true),
-    read: 'whole-table',
+    read: WHOLE_TABLE,
   }, ports);
 }
 
-export interface Replacement {
-  /** The version that the new rows were made from. */
+export interface RowChange {
+  /** The version that the change was made from. */
   base: LogState;
-  /** Paths, as the base state keys them, of the files that go. */
+  /** Keys, as the base state has them, of the files that go. */
   replaced: string[];
+  /** Rows, by file key, that are deleted and stay in their file; the file's new vector holds them and the old ones. */
+  deleted?: ReadonlyMap<string, Uint32Array>;
   files: WrittenFile[];
-  operation: 'UPDATE' | 'DELETE' | 'MERGE' | 'OPTIMIZE';
+  changeFiles?: WrittenFile[];
+  operation: 'WRITE' | 'UPDATE' | 'DELETE' | 'MERGE' | 'OPTIMIZE';
   parameters: Record<string, unknown>;
   metrics: Record<string, number>;
+  /** The rows that the change looked at; the whole table where absent. */
+  predicate?: Predicate;
+  rowsChecked?: boolean;
+  tags?: Record<string, string>;
 }
 
-/** Swaps some files for others: update, delete and merge by copy-on-write, and compaction (which changes no data). */
-export async function replaceFiles(table: DeltaTable, replacement: Replacement, ports: CommitPorts): Promise<number> {
-  const { base, replaced, files, operation } = replacement;
+/** Swaps some files for others and deletes rows of others by vectors: update, delete, merge, replacing rows, and compaction. */
+export async function changeRows(table: DeltaTable, change: RowChange, ports: CommitPorts): Promise<number> {
+  const { base, replaced, files, operation, deleted } = change;
   const dataChange = operation !== 'OPTIMIZE';
+  const vectors = deleted && deleted.size > 0 ? await writeVectors(table, base, deleted, ports) : { adds: [], keys: [] };
   return commitChange(table, base, {
     operation,
-    parameters: replacement.parameters,
-    metrics: replacement.metrics,
-    adds: addsFor(table, base, files, ports, dataChange),
-    removes: removesFor(table, base, replaced, ports, dataChange),
-    read: dataChange ? 'whole-table' : 'nothing',
+    parameters: change.parameters,
+    metrics: change.metrics,
+    adds: [...vectors.adds, ...addsFor(table, base, files, ports, dataChange)],
+    removes: removesFor(table, base, [...replaced, ...vectors.keys], ports, dataChange),
+    ...(change.changeFiles?.length ? { changeFiles: change.changeFiles.map((file) => changeFile(table, base, file)) } : {}),
+    read: dataChange ? (change.predicate ? { kind: 'rows', predicate: change.predicate } : WHOLE_TABLE) : { kind: 'files' },
+    ...(change.rowsChecked ? { rowsChecked: true } : {}),
   }, ports);
+}
+
+/** Kept for callers that replace files whole. */
+export async function replaceFiles(table: DeltaTable, replacement: Omit<RowChange, 'deleted' | 'changeFiles'>, ports: CommitPorts): Promise<number> {
+  return changeRows(table, replacement, ports);
+}
+
+/** One new file of vectors for all the files that lose rows, and their entries anew. */
+async function writeVectors(table: DeltaTable, base: LogState, deleted: ReadonlyMap<string, Uint32Array>, ports: CommitPorts): Promise<{ adds: Add[]; keys: string[] }> {
+  const keys = [...deleted.keys()];
+  const lists = await Promise.all(keys.map(async (key) => {
+    const { deletionVector } = liveFile(table, base, key);
+    return deletionVector ? unionOf(await table.vector(deletionVector), deleted.get(key)!) : deleted.get(key)!;
+  }));
+  const { bytes, name, vectors } = packVectors(lists, ports.ids.uuid());
+  await table.store.put(joinPath(table.root, name), bytes);
+  const adds = keys.map((key, index): Add => {
+    const add = liveFile(table, base, key);
+    const stats = looseStats(add.stats);
+    return { ...add, dataChange: true, ...(stats === undefined ? {} : { stats }), deletionVector: vectors[index]! };
+  });
+  return { adds, keys };
+}
+
+function changeFile(table: DeltaTable, base: LogState, file: WrittenFile): ChangeFile {
+  return { path: encodeFilePath(below(table.root, file.path) ?? file.path), partitionValues: partitionValuesOf(table, base, file), size: file.bytes, dataChange: false };
 }
 
 /** Adds columns at the end; older rows read null there. */
 export async function addColumns(table: DeltaTable, columns: Field[], ports: CommitPorts): Promise<number> {
   const base = await latestState(table);
-  const schema = parseSchema(base.metadata.schemaString, table.name);
-  for (const column of columns) {
-    if (findField(schema.fields, column.name)) throw new LakeError('bad-request', `${table.name} has a column "${column.name}" already.`, { table: table.name });
-    if (column.required) throw new LakeError('bad-request', `A new column must allow nulls, since older rows of ${table.name} have none for "${column.name}".`);
+  return changeMetadata(table, base, withNewColumns(base.metadata, table.name, columns, ports.ids), 'ADD COLUMNS', { columns: JSON.stringify(columns.map(({ name }) => name)) }, ports);
+}
+
+/** No file is rewritten; needs column mapping. */
+export async function renameColumn(table: DeltaTable, from: string, to: string, ports: CommitPorts): Promise<number> {
+  const base = await latestState(table);
+  return changeMetadata(table, base, withRenamedColumn(base.metadata, table.name, from, to), 'RENAME COLUMN', { oldColumnPath: from, newColumnPath: to }, ports);
+}
+
+/** No file is rewritten; needs column mapping. */
+export async function dropColumn(table: DeltaTable, name: string, ports: CommitPorts): Promise<number> {
+  const base = await latestState(table);
+  return changeMetadata(table, base, withoutColumn(base.metadata, table.name, name), 'DROP COLUMNS', { columns: JSON.stringify([name]) }, ports);
+}
+
+/** Sets properties, or takes away those given as null; the protocol follows what they ask for. */
+export async function setProperties(table: DeltaTable, properties: Readonly<Record<string, string | null>>, ports: CommitPorts): Promise<number> {
+  const base = await latestState(table);
+  const isUnset = Object.values(properties).every((value) => value === null);
+  const configuration = { ...base.metadata.configuration };
+  for (const [name, value] of Object.entries(properties)) {
+    if (value === null) delete configuration[name];
+    else configuration[name] = checkProperty(table.name, name, value, base);
   }
+  let metadata: Metadata = { ...base.metadata, configuration };
+  const mode = properties['delta.columnMapping.mode'];
+  if (mode === 'name' || mode === 'id') metadata = withMapping({ ...metadata, configuration: { ...configuration, 'delta.columnMapping.mode': base.metadata.configuration['delta.columnMapping.mode'] ?? 'none' } }, table.name, mode, base.files.size > 0, ports.ids);
+  // "When in-commit timestamps are enabled later, the version and time of that are kept."
+  if (properties['delta.enableInCommitTimestamps'] === 'true' && base.metadata.configuration['delta.enableInCommitTimestamps'] !== 'true') {
+    metadata = { ...metadata, configuration: { ...metadata.configuration, 'delta.inCommitTimestampEnablementVersion': String(base.version + 1), 'delta.inCommitTimestampEnablementTimestamp': String(ports.clock.now()) } };
+  }
+  return changeMetadata(table, base, withTracking(metadata, ports), isUnset ? 'UNSET TBLPROPERTIES' : 'SET TBLPROPERTIES', { properties: JSON.stringify(properties) }, ports);
+}
+
+async function changeMetadata(table: DeltaTable, base: LogState, metadata: Metadata, operation: string, parameters: Record<string, unknown>, ports: CommitPorts): Promise<number> {
+  const protocol = protocolFor(metadata, base.protocol);
   return commitChange(table, base, {
-    operation: 'ADD COLUMNS',
-    parameters: { columns: JSON.stringify(columns.map(({ name }) => name)) },
-    metrics: {},
-    metadata: { ...base.metadata, schemaString: schemaString({ fields: [...schema.fields, ...columns] }) },
-    adds: [],
-    removes: [],
-    read: 'nothing',
+    operation, parameters, metrics: {}, metadata, adds: [], removes: [], read: BLIND,
+    ...(protocol === base.protocol ? {} : { protocol }),
   }, ports);
 }
 
@@ -129,45 +235,60 @@ export async function restore(table: DeltaTable, asOf: AsOf, ports: CommitPorts)
   const base = await latestState(table);
   const wanted = (await table.snapshot(asOf)).version;
   const target = await table.state(wanted, await table.log());
-  const back = [...target.files].filter(([path]) => !base.files.has(path));
-  const gone = [...base.files.keys()].filter((path) => !target.files.has(path));
-  for (const [path] of back) {
-    if (!(await table.store.head(`${table.root}/${path}`))) {
-      throw new LakeError('not-found', `${table.name} cannot be restored to version ${wanted}: its data file ${path} is no longer in storage.`, { table: table.name, version: wanted, path });
-    }
-  }
+  const back = [...target.files].filter(([key]) => !base.files.has(key)).map(([, add]) => add);
+  const gone = [...base.files.keys()].filter((key) => !target.files.has(key));
+  for (const add of back) await checkThere(table, wanted, add);
   const changesColumns = target.metadata.schemaString !== base.metadata.schemaString;
   const change: Change = {
     operation: 'RESTORE',
     parameters: { version: wanted },
-    metrics: { numRestoredFiles: back.length, numRemovedFiles: gone.length, numOfFilesAfterRestore: target.files.size },
-    ...(changesColumns ? { metadata: target.metadata } : {}),
-    adds: back.map(([, add]) => ({ ...add, dataChange: true })),
+    metrics: {
+      numRestoredFiles: back.length, numRemovedFiles: gone.length, numOfFilesAfterRestore: target.files.size,
+      restoredFilesSize: sizeOf(back), removedFilesSize: sizeOf(gone.map((key) => base.files.get(key)!)), tableSizeAfterRestore: sizeOf([...target.files.values()]),
+    },
+    // Ids that were given since stay taken: the protocol never lets them go back.
+    ...(changesColumns ? { metadata: { ...target.metadata, configuration: { ...target.metadata.configuration, ...keptOnRestore(base.metadata) } } } : {}),
+    adds: back.map((add) => ({ ...add, dataChange: true })),
     removes: removesFor(table, base, gone, ports, true),
-    read: 'whole-table',
+    read: WHOLE_TABLE,
+    rowsChecked: true,
   };
   return commitChange(table, base, change, ports);
 }
 
+function keptOnRestore({ configuration }: Metadata): Record<string, string> {
+  const keep = ['delta.columnMapping.maxColumnId', 'delta.columnMapping.mode', 'delta.enableInCommitTimestamps', 'delta.inCommitTimestampEnablementVersion', 'delta.inCommitTimestampEnablementTimestamp'];
+  return Object.fromEntries(keep.flatMap((key) => (configuration[key] === undefined ? [] : [[key, configuration[key]]])));
+}
+
+async function checkThere(table: DeltaTable, version: number, add: Add): Promise<void> {
+  const vector = add.deletionVector && vectorPath(add.deletionVector);
+  for (const path of [filePath(add.path), ...(vector ? [vector] : [])]) {
+    if (await table.store.head(table.storePath(path))) continue;
+    throw new LakeError('not-found', `${table.name} cannot be restored to version ${version}: its data file ${path} is no longer in storage.`, { table: table.name, version, path });
+  }
+}
+
 /** The state that a change is made against. */
 export async function latestState(table: DeltaTable): Promise<LogState> {
-  const log = await table.log();
+  const log = await table.newest();
   return table.state(log.latest, log);
 }
 
-function outputMetrics(files: WrittenFile[]): Record<string, number> {
+export function outputMetrics(files: readonly WrittenFile[]): Record<string, number> {
   const sum = (pick: (file: WrittenFile) => number) => files.reduce((total, file) => total + pick(file), 0);
   return { numFiles: files.length, numOutputRows: sum((file) => file.rows), numOutputBytes: sum((file) => file.bytes) };
 }
 
+function sizeOf(files: readonly { size: number }[]): number {
+  return files.reduce((sum, each) => sum + Number(each.size), 0);
+}
+
 function addsFor(table: DeltaTable, state: LogState, files: WrittenFile[], ports: CommitPorts, dataChange: boolean): Add[] {
-  const { fields } = parseSchema(state.metadata.schemaString, table.name);
+  const { fields } = schemaOf(state.metadata, table.name);
   return files.map((file) => ({
     path: encodeFilePath(below(table.root, file.path) ?? file.path),
-    partitionValues: Object.fromEntries(state.metadata.partitionColumns.map((name) => {
-      const value = file.partition[name] ?? null;
-      return [name, value === null ? null : formatValue(findField(fields, name)!.type, value)];
-    })),
+    partitionValues: partitionValuesOf(table, state, file),
     size: file.bytes,
     modificationTime: ports.clock.now(),
     dataChange,
@@ -175,11 +296,39 @@ function addsFor(table: DeltaTable, state: LogState, files: WrittenFile[], ports
   }));
 }
 
-function removesFor(table: DeltaTable, state: LogState, paths: string[], ports: CommitPorts, dataChange: boolean): Remove[] {
-  return paths.map((path) => {
-    const add = state.files.get(path);
-    if (!add) throw new LakeError('bad-request', `${table.name} has no live file ${path}.`, { table: table.name, path });
-    const { size, partitionValues } = add;
-    return { path: add.path, deletionTimestamp: ports.clock.now(), dataChange, extendedFileMetadata: true, partitionValues, size };
+/** As the log has them: texts by physical names. */
+function partitionValuesOf(table: DeltaTable, { metadata }: LogState, { partition }: { partition: Record<string, Value | null> }): Record<string, string | null> {
+  const { fields } = schemaOf(metadata, table.name);
+  return Object.fromEntries(metadata.partitionColumns.map((name) => {
+    const column = findField(fields, name)!;
+    const value = partition[name] ?? null;
+    return [physicalName(column), value === null ? null : formatValue(column.type, value)];
+  }));
+}
+
+function liveFile(table: DeltaTable, state: LogState, key: string): Add {
+  const add = state.files.get(key);
+  if (!add) throw new LakeError('bad-request', `${table.name} has no live file ${key}.`, { table: table.name, path: key });
+  return add;
+}
+
+export function removesFor(table: DeltaTable, state: LogState, keys: string[], ports: CommitPorts, dataChange: boolean): Remove[] {
+  return keys.map((key) => {
+    const { path, size, partitionValues, deletionVector, baseRowId, defaultRowCommitVersion } = liveFile(table, state, key);
+    return {
+      path, deletionTimestamp: ports.clock.now(), dataChange, extendedFileMetadata: true, partitionValues, size,
+      ...(deletionVector ? { deletionVector: descriptorOf(deletionVector) } : {}),
+      ...(baseRowId === undefined ? {} : { baseRowId }),
+      ...(defaultRowCommitVersion === undefined ? {} : { defaultRowCommitVersion }),
+    };
   });
+}
+
+function descriptorOf({ storageType, pathOrInlineDv, offset, sizeInBytes, cardinality }: VectorDescriptor): VectorDescriptor {
+  return { storageType, pathOrInlineDv, ...(offset === undefined ? {} : { offset }), sizeInBytes, cardinality };
+}
+
+/** The file of a version that a scan named. */
+export function keyOfAdd(add: Add): string {
+  return fileKey(add);
 }

@@ -1,6 +1,7 @@
-/** Delta's schema JSON (Delta protocol, "Schema Serialization Format") to logical types and back. */
+/** Delta's schema JSON (Delta protocol, "Schema Serialization Format", "Column Mapping") to logical types and back. */
 import { LakeError } from '../errors';
 import { field, type Field, type LogicalType, type PrimitiveKind, type TableSchema } from '../schema/types';
+import type { Metadata } from './actions';
 
 const PRIMITIVES: Record<string, PrimitiveKind> = {
   string: 'string', long: 'long', integer: 'int', short: 'short', byte: 'byte', float: 'float', double: 'double',
@@ -8,22 +9,47 @@ const PRIMITIVES: Record<string, PrimitiveKind> = {
 };
 const NAMES = new Map(Object.entries(PRIMITIVES).map(([name, kind]) => [kind, name]));
 
-interface StructJson {
-  type: 'struct';
-  fields: { name: string; type: TypeJson; nullable: boolean; metadata?: Record<string, unknown> }[];
+export interface FieldJson {
+  name: string;
+  type: TypeJson;
+  nullable: boolean;
+  metadata?: Record<string, unknown>;
 }
-type TypeJson =
+export interface StructJson {
+  type: 'struct';
+  fields: FieldJson[];
+}
+export type TypeJson =
   | string
   | StructJson
   | { type: 'array'; elementType: TypeJson; containsNull: boolean }
   | { type: 'map'; keyType: TypeJson; valueType: TypeJson; valueContainsNull: boolean };
 
-export function parseSchema(schemaString: string, table: string): TableSchema {
+/** Keys of a column's metadata that the protocol gives a meaning. */
+export const COLUMN_ID = 'delta.columnMapping.id';
+export const PHYSICAL_NAME = 'delta.columnMapping.physicalName';
+
+/** How columns are found in files: by their names, or by names and ids of their own. */
+export type MappingMode = 'none' | 'name' | 'id';
+
+export function mappingMode(configuration: Metadata['configuration'], table: string): MappingMode {
+  const mode = configuration['delta.columnMapping.mode'] ?? 'none';
+  if (mode === 'none' || mode === 'name' || mode === 'id') return mode;
+  throw new LakeError('unsupported', `${table} maps columns by "${mode}" (delta.columnMapping.mode), which is not known; none, name and id are.`, { table });
+}
+
+/** A table's columns, with physical names and ids where it maps columns. */
+export function schemaOf({ schemaString, configuration }: Pick<Metadata, 'schemaString' | 'configuration'>, table: string): TableSchema {
+  return { fields: structFields(schemaJson(schemaString, table), table, mappingMode(configuration, table) !== 'none') };
+}
+
+/** The JSON of the table's columns, with everything that writers must keep. */
+export function schemaJson(schemaString: string, table: string): StructJson {
   const json = parsed(schemaString);
   if (json?.type !== 'struct' || !Array.isArray(json.fields)) {
     throw new LakeError('bad-file', `${table}: expected the schema in the log's metaData to be a JSON struct, found "${schemaString.slice(0, 60)}".`, { table });
   }
-  return { fields: structFields(json, table) };
+  return json;
 }
 
 function parsed(schemaString: string): StructJson | undefined {
@@ -34,15 +60,24 @@ function parsed(schemaString: string): StructJson | undefined {
   }
 }
 
-function structFields(json: StructJson, table: string): Field[] {
+function structFields(json: StructJson, table: string, mapped: boolean): Field[] {
   return json.fields.map((each) => {
     if (typeof each?.name !== 'string' || each.type === undefined || each.type === null) throw new LakeError('bad-file', `${table}: a column in the log's schema has no name or no type.`, { table });
     const comment = each.metadata?.comment;
-    return field(each.name, parseType(each.type, table), { required: !each.nullable, ...(typeof comment === 'string' ? { comment } : {}) });
+    return field(each.name, parseType(each.type, table, mapped), { required: !each.nullable, ...(typeof comment === 'string' ? { comment } : {}), ...(mapped ? mapping(each, table) : {}) });
   });
 }
 
-function parseType(json: TypeJson, table: string): LogicalType {
+/** "Readers must use the physical name and id of every column, nested ones too." */
+function mapping({ name, metadata }: FieldJson, table: string): { id: number; physical: string } {
+  const [id, physical] = [metadata?.[COLUMN_ID], metadata?.[PHYSICAL_NAME]];
+  if (typeof id !== 'number' || typeof physical !== 'string') {
+    throw new LakeError('bad-file', `${table} maps columns, but its column "${name}" has no ${typeof id === 'number' ? PHYSICAL_NAME : COLUMN_ID} in the log.`, { table });
+  }
+  return { id, physical };
+}
+
+function parseType(json: TypeJson, table: string, mapped: boolean): LogicalType {
   if (typeof json === 'string') {
     const decimal = /^decimal\((\d+),\s*(-?\d+)\)$/.exec(json);
     if (decimal) return { kind: 'decimal', precision: Number(decimal[1]), scale: Number(decimal[2]) };
@@ -53,36 +88,35 @@ function parseType(json: TypeJson, table: string): LogicalType {
   switch (json.type) {
     case 'struct':
       if (!Array.isArray(json.fields)) break;
-      return { kind: 'struct', fields: structFields(json, table) };
+      return { kind: 'struct', fields: structFields(json, table, mapped) };
     case 'array':
-      return { kind: 'list', element: field('element', parseType(json.elementType, table), { required: !json.containsNull }) };
+      if (json.elementType === undefined || json.elementType === null) break;
+      return { kind: 'list', element: field('element', parseType(json.elementType, table, mapped), { required: !json.containsNull }) };
     case 'map':
+      if (json.keyType === undefined || json.keyType === null || json.valueType === undefined || json.valueType === null) break;
       return {
         kind: 'map',
-        key: field('key', parseType(json.keyType, table), { required: true }),
-        value: field('value', parseType(json.valueType, table), { required: !json.valueContainsNull }),
+        key: field('key', parseType(json.keyType, table, mapped), { required: true }),
+        value: field('value', parseType(json.valueType, table, mapped), { required: !json.valueContainsNull }),
       };
   }
   throw new LakeError('unsupported', `${table} has a column of a type that is not known: ${JSON.stringify(json).slice(0, 80)}.`, { table });
 }
 
+/** For a table that maps no columns. */
 export function schemaString(schema: TableSchema): string {
   return JSON.stringify(structJson(schema.fields));
 }
 
-function structJson(fields: readonly Field[]): StructJson {
-  return {
-    type: 'struct',
-    fields: fields.map((each) => ({
-      name: each.name,
-      type: typeJson(each.type),
-      nullable: !each.required,
-      metadata: each.comment ? { comment: each.comment } : {},
-    })),
-  };
+export function structJson(fields: readonly Field[]): StructJson {
+  return { type: 'struct', fields: fields.map(fieldJson) };
 }
 
-function typeJson(type: LogicalType): TypeJson {
+export function fieldJson(each: Field): FieldJson {
+  return { name: each.name, type: typeJson(each.type), nullable: !each.required, metadata: each.comment ? { comment: each.comment } : {} };
+}
+
+export function typeJson(type: LogicalType): TypeJson {
   switch (type.kind) {
     case 'struct':
       return structJson(type.fields);

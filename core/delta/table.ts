@@ -1,26 +1,38 @@
 import { LakeError } from '../errors';
+import { Lru } from '../lru';
+import { constantStats } from '../scan/constant-stats';
 import { planScan, type DataFile } from '../scan/plan';
 import type { Predicate } from '../scan/predicate';
 import { remembering } from '../scan/prune';
-import { constantStats } from '../scan/constant-stats';
-import { findField, type TableSchema } from '../schema/types';
+import { findField, physicalName, type TableSchema } from '../schema/types';
 import type { ObjectStore } from '../storage/object-store';
 import { below, joinPath } from '../storage/paths';
 import type { AsOf, LakeTable, Snapshot, TimelineEntry } from '../table/contract';
-import { pickVersion } from '../table/versions';
 import { parseValue } from '../values/text';
 import type { Add, Commit } from './actions';
-import { buildHistory, commitTimes } from './history';
-import { applyCommit, commitPath, earliestVersion, listLog, readCheckpoint, readCommit, type LogListing, type LogState } from './log';
+import { readCheckpoint } from './checkpoint';
+import { loadVector, vectorId, type VectorDescriptor } from './deletion-vector';
+import { buildHistory } from './history';
+import { commitPath, earliestVersion, extendListing, filePath, listLog, readCommit, type LogListing } from './log';
 import { checkReadable } from './protocol';
-import { parseSchema } from './schema';
+import { mappingMode, schemaOf } from './schema';
+import { Replay, verifyChecksum, type LogState } from './state';
 import { rowCountOf, statsLookup } from './stats';
+import { hasOwnTimes, timeOfVersion, versionAt } from './times';
+
+/** A handful of states is enough: the latest, and those that people look at. */
+const STATES_KEPT = 8;
+const COMMITS_KEPT = 2000;
+const VECTORS_KEPT = 500;
 
 /** A Delta table in a folder of a store. Keeps what it has read: commits never change once written. */
 export class DeltaTable implements LakeTable {
   readonly format = 'delta';
-  readonly #commits = new Map<number, Commit>();
+  #log: LogListing | undefined;
+  readonly #commits = new Lru<Commit>(COMMITS_KEPT);
   readonly #states = new Map<number, LogState>();
+  readonly #snapshots = new Lru<Snapshot>(STATES_KEPT);
+  readonly #vectors = new Lru<Promise<Uint32Array>>(VECTORS_KEPT);
 
   /** `root` is the table's folder inside the store; `name` is what errors call it. */
   constructor(
@@ -29,82 +41,157 @@ export class DeltaTable implements LakeTable {
     readonly name: string,
   ) {}
 
-  async history(): Promise<TimelineEntry[]> {
+  /** The newest `most` versions, oldest first. */
+  async history(most = Infinity): Promise<TimelineEntry[]> {
     const log = await this.log();
-    const first = earliestVersion(log, this.root, this.name);
-    const states = [await this.state(first, log)];
-    for (let version = first + 1; version <= log.latest; version++) {
-      states.push(applyCommit(states.at(-1), await this.#commit(version, log), this.name));
-    }
-    const commits = await Promise.all(states.map(({ version }) => (log.commits.has(version) ? this.#commit(version, log) : undefined)));
-    return buildHistory(states, commits, log, this.name);
+    return buildHistory(this, log, most);
   }
 
   async snapshot(asOf: AsOf): Promise<Snapshot> {
-    const log = await this.log();
-    const first = earliestVersion(log, this.root, this.name);
-    const version = asOf.kind === 'latest' ? log.latest : await this.#versionAt(asOf, log, first);
+    const log = await (asOf.kind === 'latest' ? this.newest() : this.log());
+    // A version that is named needs no other commit read, so damage after it does not matter.
+    const version = asOf.kind === 'latest' ? log.latest : await versionAt(this, log, asOf);
     const state = await this.state(version, log);
-    checkReadable(this.name, version, state.protocol, state.metadata);
-    return this.#snapshotOf(state, await this.#timeOf(version, log, first));
+    checkReadable(this.name, version, state.protocol);
+    const kept = this.#snapshots.get(String(version));
+    if (kept) return kept;
+    const snapshot = this.#snapshotOf(state, await timeOfVersion(this, log, version, hasOwnTimes(state.metadata)));
+    this.#snapshots.set(String(version), snapshot);
+    return snapshot;
   }
 
   /** The log as it is listed now. */
   async log(): Promise<LogListing> {
-    return listLog(this.store, this.root, this.name);
+    const before = this.#log;
+    const log = await listLog(this.store, this.root, this.name);
+    if (before && !isContinued(before, log)) this.#forget();
+    this.#log = log;
+    return log;
+  }
+
+  /** The log up to its newest version; what lies behind may be as it was when it was last listed. */
+  async newest(): Promise<LogListing> {
+    const extended = this.#log && (await extendListing(this.store, this.root, this.#log));
+    return extended ?? this.log();
   }
 
   /** The reconciled state of one version. */
   async state(version: number, log: LogListing): Promise<LogState> {
     const kept = this.#states.get(version);
     if (kept) return kept;
+    if (version === log.latest || !log.commits.has(version)) earliestVersion(log, this.root, this.name);
     const from = Math.max(-1, ...[...this.#states.keys(), ...log.checkpoints.keys()].filter((each) => each <= version));
-    let state = this.#states.get(from);
-    if (!state && from >= 0) state = applyCommit(undefined, await readCheckpoint(this.store, log.checkpoints.get(from)!, from), this.name);
-    for (let next = from + 1; next <= version; next++) state = applyCommit(state, await this.#commit(next, log), this.name);
-    this.#keep(state!);
-    return state!;
+    const replay = new Replay(this.name, this.#states.get(from));
+    if (!this.#states.has(from) && from >= 0) replay.apply(await readCheckpoint(this.store, this.root, log.checkpoints.get(from)!, from));
+    for (let next = from + 1; next <= version; ) {
+      // "Log compaction files": one may stand for the commits from its first to its last.
+      const compaction = log.compactions.filter((each) => each.from === next && each.to <= version && each.to > each.from).sort((a, b) => b.to - a.to)[0];
+      replay.apply(compaction ? await readCommit(this.store, compaction.path, compaction.to) : await this.commit(next, log));
+      next = compaction ? compaction.to + 1 : next + 1;
+    }
+    const state = replay.stateAt(version);
+    const checksum = log.checksums.get(version);
+    if (checksum) await verifyChecksum(this.store, checksum, state, this.name);
+    this.#keep(state);
+    return state;
   }
 
-  async #versionAt(asOf: AsOf, log: LogListing, first: number): Promise<number> {
-    // A version that is named needs no other commit read, so damage after it does not matter.
-    if (asOf.kind === 'number' && asOf.number >= BigInt(first) && asOf.number <= BigInt(log.latest)) return Number(asOf.number);
-    const times = await this.#times(log, first, log.latest);
-    return pickVersion(this.name, times.map((at, index) => ({ version: first + index, at })), asOf).version;
+  /** Takes up a version that was just committed here, so that it need not be read. */
+  adopt(state: LogState, commit: Commit): void {
+    this.#commits.set(String(commit.version), commit);
+    this.#keep(state);
   }
 
-  async #timeOf(version: number, log: LogListing, first: number): Promise<number> {
-    const own = log.commits.has(version) ? (await this.#commit(version, log)).info?.inCommitTimestamp : undefined;
-    return own !== undefined ? Number(own) : (await this.#times(log, first, version)).at(-1)!;
+  #keep(state: LogState): void {
+    this.#states.set(state.version, state);
+    if (this.#states.size > STATES_KEPT) this.#states.delete(this.#states.keys().next().value!);
   }
 
-  async #times(log: LogListing, first: number, last: number): Promise<number[]> {
-    const commits: (Commit | undefined)[] = [];
-    for (let version = first; version <= last; version++) commits.push(log.commits.has(version) ? await this.#commit(version, log) : undefined);
-    return commitTimes(commits, first, log);
-  }
-
-  async #commit(version: number, log: LogListing): Promise<Commit> {
-    const kept = this.#commits.get(version);
+  async commit(version: number, log: LogListing): Promise<Commit> {
+    const kept = this.#commits.get(String(version));
     if (kept) return kept;
     const path = log.commits.get(version)?.path ?? commitPath(this.root, version);
     if (!log.commits.has(version)) throw new LakeError('bad-file', `${this.name}: the commit file ${path} is missing.`, { table: this.name, version, path });
     const commit = await readCommit(this.store, path, version);
-    this.#commits.set(version, commit);
+    this.#commits.set(String(version), commit);
     return commit;
   }
 
-  /** A handful of states is enough: the latest, and those that people look at. */
-  #keep(state: LogState): void {
-    this.#states.set(state.version, state);
-    if (this.#states.size > 8) this.#states.delete(this.#states.keys().next().value!);
+  /** The rows that a vector deletes, read once. */
+  vector(descriptor: VectorDescriptor): Promise<Uint32Array> {
+    const key = vectorId(descriptor);
+    const known = this.#vectors.get(key);
+    if (known) return known;
+    const loading = loadVector(this.store, descriptor, (path) => this.storePath(path));
+    this.#vectors.set(key, loading);
+    loading.catch(() => this.#vectors.delete(key));
+    return loading;
+  }
+
+  /** The place in the store of a path as the log has it, decoded. Fails for one outside the storage. */
+  storePath(path: string): string {
+    if (!/^[a-z][a-z0-9+.-]*:/i.test(path)) {
+      if (path.split('/').includes('..')) throw new LakeError('bad-file', `The log of ${this.name} names a file that lies outside the table's folder: ${path}.`, { table: this.name, path });
+      return joinPath(this.root, path);
+    }
+    const inside = below(this.store.uri, path);
+    if (inside !== undefined) return inside;
+    throw new LakeError('unsupported', `${this.name} has a data file outside its storage: ${path}.`, { table: this.name, path });
+  }
+
+  /** One live file as planning and reading need it. */
+  dataFile(add: Add, schema: TableSchema, partitionColumns: readonly string[]): DataFile {
+    const { constants, partition } = this.partitionOf(add, schema, partitionColumns);
+    const physicalRows = rowCountOf(add.stats);
+    const deleted = Number(add.deletionVector?.cardinality ?? 0);
+    return {
+      path: this.storePath(filePath(add.path)),
+      bytes: Number(add.size),
+      ...(physicalRows === undefined ? {} : { rows: physicalRows - deleted }),
+      ...(add.deletionVector ? { rowFilter: this.#rowFilter(add.deletionVector, physicalRows) } : {}),
+      modified: Number(add.modificationTime),
+      partition,
+      constants,
+      partitionStats: constantStats(constants, schema.fields),
+      stats: remembering(statsLookup(add.stats, schema.fields, deleted)),
+    };
+  }
+
+  /** Typed values of the partition columns, which stand in the log and not in the file. */
+  partitionOf({ partitionValues, path }: { partitionValues: Add['partitionValues']; path: string }, schema: TableSchema, partitionColumns: readonly string[]): Pick<DataFile, 'constants' | 'partition'> {
+    const constants: DataFile['constants'] = {};
+    const partition: DataFile['partition'] = {};
+    for (const name of partitionColumns) {
+      const column = findField(schema.fields, name);
+      if (!column) throw new LakeError('bad-file', `${this.name} is partitioned by "${name}", which is not among its columns.`, { table: this.name });
+      const text = partitionText(partitionValues[physicalName(column)]);
+      partition[name] = text;
+      try {
+        constants[name] = text === null ? null : parseValue(column.type, text);
+      } catch {
+        throw new LakeError('bad-file', `The log of ${this.name} gives ${path} the value "${text}" in the partition column ${name}, which cannot be read as its type.`, { table: this.name, path });
+      }
+    }
+    return { constants, partition };
+  }
+
+  #rowFilter(descriptor: VectorDescriptor, physicalRows: number | undefined): NonNullable<DataFile['rowFilter']> {
+    return { listed: 'left-out', count: Number(descriptor.cardinality), key: vectorId(descriptor), ...(physicalRows === undefined ? {} : { physicalRows }), load: () => this.vector(descriptor) };
+  }
+
+  #forget(): void {
+    this.#commits.clear();
+    this.#states.clear();
+    this.#snapshots.clear();
+    this.#vectors.clear();
   }
 
   #snapshotOf(state: LogState, at: number): Snapshot {
     const { metadata } = state;
-    const schema = parseSchema(metadata.schemaString, this.name);
+    const schema = schemaOf(metadata, this.name);
+    const match = mappingMode(metadata.configuration, this.name) === 'id' ? 'field-id' : 'name';
     let files: DataFile[] | undefined;
-    const dataFiles = () => (files ??= [...state.files].map(([path, add]) => this.#dataFile(path, add, schema, metadata.partitionColumns)));
+    const dataFiles = () => (files ??= [...state.files.values()].map((add) => this.dataFile(add, schema, metadata.partitionColumns)));
     return {
       format: 'delta',
       version: state.version,
@@ -114,38 +201,19 @@ export class DeltaTable implements LakeTable {
       sortedBy: [],
       properties: metadata.configuration,
       files: async () => dataFiles(),
-      plan: async (predicate: Predicate) => planScan({ kind: 'parquet', match: 'name' }, schema.fields, dataFiles(), predicate),
+      plan: async (predicate: Predicate) => planScan({ kind: 'parquet', match }, schema.fields, dataFiles(), predicate),
     };
   }
+}
 
-  #dataFile(path: string, add: Add, schema: TableSchema, partitionColumns: string[]): DataFile {
-    const constants: DataFile['constants'] = {};
-    const partition: DataFile['partition'] = {};
-    for (const name of partitionColumns) {
-      const text = partitionText(add.partitionValues[name]);
-      partition[name] = text;
-      const column = findField(schema.fields, name);
-      if (!column) throw new LakeError('bad-file', `${this.name} is partitioned by "${name}", which is not among its columns.`, { table: this.name });
-      constants[name] = text === null ? null : parseValue(column.type, text);
-    }
-    return {
-      path: this.#storePath(path),
-      bytes: Number(add.size),
-      rows: rowCountOf(add.stats),
-      modified: Number(add.modificationTime),
-      partition,
-      constants,
-      partitionStats: constantStats(constants, schema.fields),
-      stats: remembering(statsLookup(add.stats, schema.fields)),
-    };
+/** Whether the commits that were known are still the same files. */
+function isContinued(before: LogListing, now: LogListing): boolean {
+  if (now.latest < before.latest) return false;
+  for (const [version, file] of now.commits) {
+    const known = before.commits.get(version);
+    if (known && (known.bytes !== file.bytes || known.modified !== file.modified || known.etag !== file.etag)) return false;
   }
-
-  #storePath(path: string): string {
-    if (!/^[a-z][a-z0-9+.-]*:/i.test(path)) return joinPath(this.root, path);
-    const inside = below(this.store.uri, path);
-    if (inside !== undefined) return inside;
-    throw new LakeError('unsupported', `${this.name} has a data file outside its storage: ${path}.`, { table: this.name, path });
-  }
+  return true;
 }
 
 /** The protocol: an empty string is null. Some writers leave numbers and booleans unquoted. */

@@ -9,7 +9,10 @@ export interface DataFile {
   /** Relative to the storage's root. */
   path: string;
   bytes: number;
+  /** Rows that readers see. */
   rows?: number;
+  /** Only some of its rows are to be read. */
+  rowFilter?: RowFilter;
   /** When the bytes were last seen to change, for kinds of table that do not promise immutable files. */
   modified?: number;
   etag?: string;
@@ -21,6 +24,20 @@ export interface DataFile {
   partitionStats: StatsLookup;
   /** What the file's own statistics say of a column. */
   stats: StatsLookup;
+}
+
+/** Which rows of a file count, by their positions from 0. */
+export interface RowFilter {
+  /** The rows listed are left out, or are the only ones read. */
+  listed: 'left-out' | 'kept';
+  /** How many are listed. */
+  count: number;
+  /** Rows in the file, counted or not. */
+  physicalRows?: number;
+  /** Tells this list from others; equal lists have equal keys. */
+  key: string;
+  /** Ascending. Fails when the list is damaged. */
+  load(): Promise<Uint32Array>;
 }
 
 /** How a file's columns become the table's: by Parquet field id, or by name. */

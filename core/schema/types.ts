@@ -17,6 +17,8 @@ export interface Field {
   /** Stable across renames where the format has ids (Iceberg; Delta with column mapping). */
   id?: FieldId;
   name: string;
+  /** The column's name in files and statistics, where it is another (Delta with column mapping). */
+  physical?: string;
   type: LogicalType;
   required: boolean;
   comment?: string;
@@ -30,6 +32,11 @@ export interface TableSchema {
 
 export function field(name: string, type: LogicalType | PrimitiveKind, rest: Partial<Field> = {}): Field {
   return { name, type: typeof type === 'string' ? { kind: type } : type, required: false, ...rest };
+}
+
+/** A column's name in files. */
+export function physicalName(column: Field): string {
+  return column.physical ?? column.name;
 }
 
 export function isNested(type: LogicalType): type is Extract<LogicalType, { kind: 'struct' | 'list' | 'map' }> {

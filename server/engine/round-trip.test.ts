@@ -8,7 +8,7 @@ import { compressors } from 'hyparquet-compressors';
 import { icebergRead } from 'icebird';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { append as appendDelta, addColumns as addDeltaColumns, createDeltaTable, latestState, overwrite } from '../../core/delta/operations';
-import { parseSchema as parseDeltaSchema } from '../../core/delta/schema';
+import { schemaOf } from '../../core/delta/schema';
 import { DeltaTable } from '../../core/delta/table';
 import { addColumns as addIcebergColumns, append as appendIceberg, createIcebergTable } from '../../core/iceberg/operations';
 import { FilePointer } from '../../core/iceberg/pointer';
@@ -138,7 +138,7 @@ describe('a Delta table that we wrote', () => {
     const table = await deltaTable('d4');
     await addDeltaColumns(table, [field('later', 'int')], testPorts(3));
     const { metadata } = await latestState(table);
-    expect(parseDeltaSchema(metadata.schemaString, 'd4').fields.at(-1)!.name).toBe('later');
+    expect(schemaOf(metadata, 'd4').fields.at(-1)!.name).toBe('later');
     expect((await readTable(engine, store, table, { sql: 'SELECT count(*), count(later) FROM t' })).rows).toEqual([[12, 0]]);
   });
 });

@@ -1,14 +1,16 @@
 /** Compiles a scan plan to SQL that stands in its table's place in a one-use instance. */
-import { LakeError } from '../../core/errors';
 import { optionsOfCopy } from '../../core/folder/read-options';
 import { filesToRead, type DataFile, type ScanPlan } from '../../core/scan/plan';
-import { isNested, type Field, type LogicalType } from '../../core/schema/types';
+import type { Field } from '../../core/schema/types';
 import { typeName } from '../../core/schema/type-names';
-import { quoteName, quoteText } from '../../core/sql/tokens';
-import { formatValue } from '../../core/values/text';
-import type { Value } from '../../core/values/value';
+import { quoteName } from '../../core/sql/tokens';
 import { quoteList } from './instances';
+import { literal } from './literal';
+import { BRANCH_LIMIT, constantLists, fileList, parquetReader, parquetScan, POSITION, type Scan } from './parquet-scan';
 import { csvReader, FILE_COLUMN, jsonReader, jsonReaderOfCopy, lineReader } from './text-readers';
+
+export { literal } from './literal';
+export type { Scan } from './parquet-scan';
 
 export interface ScanInput {
   /** Unlike that of any other scan of the query; names what the setup makes. */
@@ -18,34 +20,38 @@ export interface ScanInput {
   localPath: (file: DataFile) => string;
   /** The header of a delimited file, for reading columns by name. */
   headers?: Map<string, string[]>;
+  /** What `loadRowFilters` gave for the plan. */
+  rows?: ReadonlyMap<string, Uint32Array>;
+  /** Every row tells which row of which file it is (`POSITION`); for tables of Parquet files. */
+  withPositions?: boolean;
 }
 
-/** Up to so many different partition values each get a branch of their own, with the values as constants; more are joined. */
-const BRANCH_LIMIT = 30;
-
-/** How to read exactly the files of a plan. */
-export interface Scan {
-  /** Statements to run before. */
-  setup: string[];
-  /** SQL that stands in a table's place. */
-  relation: string;
+/** The lists of the plan's files of which only some rows are read. */
+export async function loadRowFilters(plan: ScanPlan): Promise<Map<string, Uint32Array>> {
+  const rows = new Map<string, Uint32Array>();
+  await Promise.all(filesToRead(plan).map(async ({ rowFilter }) => {
+    if (rowFilter) rows.set(rowFilter.key, await rowFilter.load());
+  }));
+  return rows;
 }
-
-/** Lists up to so long stand in the query itself; longer ones in a variable, so that they are parsed once. */
-const INLINE_FILES = 50;
 
 export function scanOf(input: ScanInput): Scan {
-  const files = filesToRead(input.plan);
-  const { fields } = input.plan;
-  if (files.length === 0) return { setup: [], relation: `(${emptySelect(fields)})` };
+  const { plan } = input;
+  const files = filesToRead(plan);
+  const { fields } = plan;
+  if (files.length === 0) return { setup: [], relation: `(${emptySelect(fields, input.withPositions ?? false)})` };
+  if (plan.reader.kind === 'parquet') {
+    return parquetScan({ name: input.name, fields, match: plan.reader.match, files, localPath: input.localPath, rows: input.rows ?? new Map(), withPositions: input.withPositions ?? false });
+  }
   const constantColumns = fields.filter((field) => files.some((file) => field.name in file.constants));
   const groups = groupFiles(files, constantColumns, input.headers);
-  if (groups.length <= BRANCH_LIMIT) return branches(input, groups, constantColumns);
-  return input.plan.reader.kind === 'parquet' ? joined(input, files, constantColumns) : joinedByName(input, files, constantColumns);
+  return groups.length <= BRANCH_LIMIT ? branches(input, groups, constantColumns) : joinedByName(input, files, constantColumns);
 }
 
-function emptySelect(fields: readonly Field[]): string {
-  return `SELECT ${fields.map((field) => `NULL::${typeName(field.type)} AS ${quoteName(field.name)}`).join(', ')} WHERE false`;
+function emptySelect(fields: readonly Field[], withPositions: boolean): string {
+  const columns = fields.map((field) => `NULL::${typeName(field.type)} AS ${quoteName(field.name)}`);
+  if (withPositions) columns.push(`0::UBIGINT AS ${POSITION.file}`, `0::BIGINT AS ${POSITION.row}`);
+  return `SELECT ${columns.join(', ')} WHERE false`;
 }
 
 interface Group {
@@ -74,36 +80,12 @@ function branches(input: ScanInput, groups: Group[], constantColumns: Field[]): 
     const list = fileList(`${name}_files_${index}`, group.files.map(input.localPath), setup);
     const inFile = plan.fields.filter((field) => !constantColumns.includes(field));
     const columns = plan.fields.map((field) => (constantColumns.includes(field) ? `${literal(field.type, group.constants[field.name] ?? null)} AS ${quoteName(field.name)}` : sourceColumn(field, group.header)));
-    return `SELECT ${columns.join(', ')} FROM ${reader(plan, inFile, list, group, 'rows')}`;
+    return `SELECT ${columns.join(', ')} FROM ${textReader(plan, inFile, list, group, 'rows')}`;
   });
   return { setup, relation: `(${selects.join(' UNION ALL ')})` };
 }
 
-/** The list as SQL: as it is, or by way of a variable that `setup` sets. */
-function fileList(variable: string, files: readonly string[], setup: string[]): string {
-  if (files.length <= INLINE_FILES) return quoteList(files);
-  setup.push(`SET VARIABLE ${quoteName(variable)} = ${quoteList(files)}`);
-  return `getvariable(${quoteText(variable)})`;
-}
-
-/** Each file's partition values, as columns of a select. */
-function constantLists(files: readonly DataFile[], constantColumns: readonly Field[]): string {
-  return constantColumns.map((field) => `unnest([${files.map((file) => literal(field.type, file.constants[field.name] ?? null)).join(', ')}]) AS ${quoteName(field.name)}`).join(', ');
-}
-
-/** Many partitions: their values stand in a small table, joined by the file's index in the list. */
-function joined(input: ScanInput, files: DataFile[], constantColumns: Field[]): Scan {
-  const { name, plan } = input;
-  const parts = `${name}_parts`;
-  const inFile = plan.fields.filter((field) => !constantColumns.includes(field));
-  const columns = plan.fields.map((field) => `${constantColumns.includes(field) ? 'p' : 'f'}.${quoteName(field.name)}`);
-  // The engine skips files by this join only if the key is an unsigned 64-bit integer.
-  const setup = [`CREATE TEMP TABLE ${quoteName(parts)} AS SELECT unnest(range(${files.length}))::UBIGINT AS file_number, ${constantLists(files, constantColumns)}`];
-  const list = fileList(`${name}_files`, files.map(input.localPath), setup);
-  return { setup, relation: `(SELECT ${columns.join(', ')} FROM ${reader(plan, inFile, list, { files, constants: {} }, 'rows')} AS f JOIN ${quoteName(parts)} AS p ON f.file_index = p.file_number)` };
-}
-
-/** The same for text, whose readers tell the file by its name alone; one branch for each header. */
+/** Many partitions of text, whose readers tell the file by its name alone; one branch for each header. */
 function joinedByName(input: ScanInput, files: DataFile[], constantColumns: Field[]): Scan {
   const { name, plan } = input;
   const parts = `${name}_parts`;
@@ -112,15 +94,14 @@ function joinedByName(input: ScanInput, files: DataFile[], constantColumns: Fiel
   const selects = groupFiles(files, [], input.headers).map((group, index) => {
     const list = fileList(`${name}_files_${index}`, group.files.map(input.localPath), setup);
     const columns = plan.fields.map((field) => (constantColumns.includes(field) ? `p.${quoteName(field.name)}` : sourceColumn(field, group.header)));
-    return `SELECT ${columns.join(', ')} FROM ${reader(plan, inFile, list, group, 'rows and file')} AS f JOIN ${quoteName(parts)} AS p ON f.${FILE_COLUMN} = p.file_name`;
+    return `SELECT ${columns.join(', ')} FROM ${textReader(plan, inFile, list, group, 'rows and file')} AS f JOIN ${quoteName(parts)} AS p ON f.${FILE_COLUMN} = p.file_name`;
   });
   return { setup, relation: `(${selects.join(' UNION ALL ')})` };
 }
 
-function reader(plan: ScanPlan, inFile: Field[], files: string, group: Group, gives: 'rows' | 'rows and file'): string {
+function textReader(plan: ScanPlan, inFile: Field[], files: string, group: Group, gives: 'rows' | 'rows and file'): string {
   const { reader } = plan;
-  if (reader.kind === 'parquet') return parquetReader(inFile, files, group.files, reader.match);
-  if (reader.kind === 'source') throw new Error('rows of a database are fetched before they are read');
+  if (reader.kind === 'source' || reader.kind === 'parquet') throw new Error(`${reader.kind} is read in another way`);
   const options = reader.kind === 'copy' ? reader.options : (optionsOfCopy(reader.options) ?? reader.options);
   const withFile = gives === 'rows and file';
   switch (options.format) {
@@ -136,39 +117,9 @@ function reader(plan: ScanPlan, inFile: Field[], files: string, group: Group, gi
   }
 }
 
-function parquetReader(fields: Field[], files: string, list: readonly DataFile[], match: 'field-id' | 'name'): string {
-  // Without a column of its own a file still has rows to count; row numbers then stand in.
-  if (fields.length === 0) return `read_parquet(${files}, file_row_number = true)`;
-  const entries = fields.map((field) => {
-    const key = match === 'field-id' ? fieldId(field) : quoteText(field.name);
-    return `${key}: {name: ${quoteText(field.name)}, type: ${quoteText(typeName(field.type))}, default_value: NULL}`;
-  });
-  // With a schema given the engine would guess 1,000 rows a file, and join in the wrong order.
-  const rows = list.reduce((sum, file) => sum + (file.rows ?? Math.max(1, Math.round(file.bytes / 40))), 0);
-  return `read_parquet(${files}, schema = MAP {${entries.join(', ')}}, explicit_cardinality = ${Math.max(1, rows)}, can_have_nan = ${fields.some((field) => hasFloats(field.type))})`;
-}
-
-function fieldId(field: Field): number {
-  if (field.id === undefined) throw new LakeError('bad-file', `The column ${field.name} has no field id in the table's metadata.`);
-  return field.id;
-}
-
-function hasFloats(type: LogicalType): boolean {
-  if (!isNested(type)) return type.kind === 'float' || type.kind === 'double';
-  if (type.kind === 'struct') return type.fields.some((field) => hasFloats(field.type));
-  return type.kind === 'list' ? hasFloats(type.element.type) : hasFloats(type.value.type);
-}
-
 /** A column as the reader gives it; null where a delimited file's header lacks it. */
 function sourceColumn(field: Field, header: string[] | undefined): string {
   if (!header) return quoteName(field.name);
   const found = header.find((name) => name === field.name) ?? header.find((name) => name.toLowerCase() === field.name.toLowerCase());
   return found === undefined ? `NULL::${typeName(field.type)} AS ${quoteName(field.name)}` : `${quoteName(found)} AS ${quoteName(field.name)}`;
-}
-
-/** A typed constant: `'2026-03-14'::date`. */
-export function literal(type: LogicalType, value: Value | null): string {
-  if (value === null) return `NULL::${typeName(type)}`;
-  if (value instanceof Uint8Array) return `from_hex(${quoteText(formatValue(type, value))})`;
-  return `${quoteText(formatValue(type, value))}::${typeName(type)}`;
 }

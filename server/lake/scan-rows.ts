@@ -1,7 +1,7 @@
 /** Trusted SQL over the files of a plan, in the work engine: for looking into files and trying how they are read. */
 import type { ScanPlan } from '../../core/scan/plan';
 import type { EngineCalls } from '../engine/engine';
-import { scanOf } from '../engine/scan-sql';
+import { loadRowFilters, scanOf } from '../engine/scan-sql';
 import { translateError } from '../engine/translate';
 import { csvHeaders } from './csv-headers';
 import { rootsOf } from './inspect';
@@ -17,7 +17,7 @@ export interface ScanTools {
 export async function scanRows({ engine, local }: ScanTools, storage: OpenStorage, plan: ScanPlan, name: string, sql: (relation: string) => string): Promise<unknown[][]> {
   const lease = await local.forPlan(storage, plan);
   try {
-    const { setup, relation } = scanOf({ name: 'scanned', plan, localPath: (file) => lease.pathOf(file), headers: await csvHeaders(storage.store, plan) });
+    const { setup, relation } = scanOf({ name: 'scanned', plan, localPath: (file) => lease.pathOf(file), headers: await csvHeaders(storage.store, plan), rows: await loadRowFilters(plan) });
     const cleanUp = setup.filter((each) => each.startsWith('CREATE TEMP')).length > 0 ? ['DROP TABLE IF EXISTS "scanned_parts"'] : [];
     return (await engine.call('run', { sql: [...cleanUp, ...setup, sql(relation)].join('; ') })).rows;
   } catch (error) {

@@ -12,7 +12,7 @@ import type { RelationNames } from '../catalog/relation-names';
 import type { Config } from '../config';
 import type { EngineCalls } from '../engine/engine';
 import type { QueryReply, ResultColumn } from '../engine/messages';
-import { scanOf } from '../engine/scan-sql';
+import { loadRowFilters, scanOf } from '../engine/scan-sql';
 import { translateError, type Place } from '../engine/translate';
 import { csvHeaders } from '../lake/csv-headers';
 import type { FilesAsTable } from '../lake/files-as-table';
@@ -165,10 +165,10 @@ export class Queries {
           continue;
         }
         const plan = planned;
-        const [lease, headers] = await Promise.all([this.local.forPlan(source.storage, plan), csvHeaders(source.storage.store, plan)]);
+        const [lease, headers, rows] = await Promise.all([this.local.forPlan(source.storage, plan), csvHeaders(source.storage.store, plan), loadRowFilters(plan)]);
         leases.push(lease);
         for (const [copy, place] of lease.copies) copies.set(copy, place);
-        const scan = scanOf({ name: standIn, plan, localPath: (file) => lease.pathOf(file), headers });
+        const scan = scanOf({ name: standIn, plan, localPath: (file) => lease.pathOf(file), headers, rows });
         setup.push(...scan.setup);
         relations.set(standIn, scan.relation);
         local.push(...filesToRead(plan).map((file) => lease.pathOf(file)));

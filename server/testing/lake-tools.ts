@@ -7,7 +7,7 @@ import { TRUE, type Predicate } from '../../core/scan/predicate';
 import { filesToRead } from '../../core/scan/plan';
 import { LATEST, type AsOf, type LakeTable } from '../../core/table/contract';
 import type { EngineCalls } from '../engine/engine';
-import { scanOf } from '../engine/scan-sql';
+import { loadRowFilters, scanOf } from '../engine/scan-sql';
 import { csvHeaders } from '../lake/csv-headers';
 import { rootsOf } from '../lake/inspect';
 import type { OpenStorage } from '../lake/lake';
@@ -47,7 +47,7 @@ export async function readTable(engine: EngineCalls, store: LakeStore, table: La
   const storage = asStorage(store);
   const lease = await new LocalFiles(copies.path, 1e9).forPlan(storage, plan);
   try {
-    const { setup, relation } = scanOf({ name: 't', plan, localPath: (file) => lease.pathOf(file), headers: await csvHeaders(store, plan) });
+    const { setup, relation } = scanOf({ name: 't', plan, localPath: (file) => lease.pathOf(file), headers: await csvHeaders(store, plan), rows: await loadRowFilters(plan) });
     return await engine.call('query', {
       id: randomUUID(),
       setup,

@@ -1,0 +1,156 @@
+/** Deletion vectors (Delta protocol, "Deletion Vectors", "Deletion Vector Descriptor Schema", "Deletion Vector Format"). */
+import { inFile, LakeError } from '../errors';
+import type { ObjectStore } from '../storage/object-store';
+import { crc32 } from '../values/crc32';
+import { readRoaring, writeRoaring } from './roaring';
+import { decodeZ85, encodeZ85 } from './z85';
+
+/** As an `add` or `remove` names its vector. */
+export interface VectorDescriptor {
+  /** `u`: a file beside the data, named by a UUID; `p`: a file by its absolute path; `i`: in the descriptor itself. */
+  storageType: 'u' | 'i' | 'p';
+  pathOrInlineDv: string;
+  /** Where in the file; absent for inline vectors. */
+  offset?: number;
+  sizeInBytes: number;
+  /** Rows that it deletes. */
+  cardinality: number;
+}
+
+/** Positions of rows in one file, ascending. */
+export type RowPositions = Uint32Array;
+
+/** "The unique id of a vector": what tells two vectors of one file apart ("Action Reconciliation"). */
+export function vectorId(vector: VectorDescriptor | undefined): string {
+  if (!vector) return '';
+  return `${vector.storageType}${vector.pathOrInlineDv}${vector.offset === undefined ? '' : `@${vector.offset}`}`;
+}
+
+/** Path below the table's root, or an absolute URI; undefined for one that is inline. */
+export function vectorPath(vector: VectorDescriptor): string | undefined {
+  if (vector.storageType === 'i') return undefined;
+  if (vector.storageType === 'p') return vector.pathOrInlineDv;
+  const encoded = vector.pathOrInlineDv.slice(-20);
+  const prefix = vector.pathOrInlineDv.slice(0, -20);
+  const name = `deletion_vector_${uuidOf(decodeZ85(encoded))}.bin`;
+  return prefix === '' ? name : `${prefix}/${name}`;
+}
+
+/**
+ * The rows that a vector deletes. `toStorePath` gives the place in the store of what `vectorPath` names. Fails when the
+ * checksum, the size or the number of rows is not what the descriptor and the file say.
+ */
+export async function loadVector(store: ObjectStore, vector: VectorDescriptor, toStorePath: (path: string) => string): Promise<RowPositions> {
+  const named = vectorPath(vector);
+  if (named === undefined) return checked(decodeVector(decodeZ85(vector.pathOrInlineDv).subarray(0, vector.sizeInBytes)), vector);
+  const path = toStorePath(named);
+  try {
+    const start = vector.offset ?? 1;
+    const bytes = await store.read(path, { start, end: start + vector.sizeInBytes + 8 });
+    if (bytes.length < vector.sizeInBytes + 8) throw new LakeError('bad-file', `${path}: the vector of deleted rows at byte ${start} should have ${vector.sizeInBytes} bytes; the file ends before.`, { path });
+    const view = new DataView(bytes.buffer, bytes.byteOffset, bytes.byteLength);
+    if (view.getUint32(0) !== vector.sizeInBytes) throw new LakeError('bad-file', `${path}: the vector at byte ${start} has ${view.getUint32(0)} bytes, the log says ${vector.sizeInBytes}.`, { path });
+    const data = bytes.subarray(4, 4 + vector.sizeInBytes);
+    if (view.getUint32(4 + vector.sizeInBytes) !== crc32(data)) throw new LakeError('bad-file', `${path}: the checksum of the vector at byte ${start} is wrong; the file was damaged.`, { path });
+    return checked(decodeVector(data), vector);
+  } catch (error) {
+    throw inFile(error, path);
+  }
+}
+
+function checked(rows: RowPositions, vector: VectorDescriptor): RowPositions {
+  if (rows.length === Number(vector.cardinality)) return rows;
+  throw new LakeError('bad-file', `A vector deletes ${rows.length} rows, the log says ${vector.cardinality} (${vectorId(vector).slice(0, 60)}).`);
+}
+
+/** Of 64-bit bitmaps: a count and, for each upper half, a 32-bit bitmap; little-endian. */
+const PORTABLE = 1681511377;
+/** An older form, all big-endian, that the protocol's own example of an inline vector has. */
+const OLDER = 1681511376;
+
+/** Bytes of the bitmap with its magic number to positions. Files of 2^32 rows and more are refused. */
+export function decodeVector(bytes: Uint8Array): RowPositions {
+  const view = new DataView(bytes.buffer, bytes.byteOffset, bytes.byteLength);
+  if (bytes.length < 8) throw new LakeError('bad-file', `expected a vector of deleted rows, found ${bytes.length} bytes`);
+  const rows: number[] = [];
+  const take = (value: number): void => void rows.push(value);
+  let at: number;
+  if (view.getUint32(0, true) === PORTABLE) {
+    if (bytes.length < 12) throw new LakeError('bad-file', `expected a vector of deleted rows, found ${bytes.length} bytes`);
+    const count = view.getBigUint64(4, true);
+    at = 12;
+    for (let i = 0n; i < count; i++) {
+      if (at + 4 > bytes.length) throw new LakeError('bad-file', `a vector claims ${count} bitmaps and ends after ${i}`);
+      if (view.getUint32(at, true) !== 0 || i > 0n) throw new LakeError('unsupported', 'a vector deletes rows beyond the first 4 294 967 296 of a file');
+      at = readRoaring(bytes, at + 4, take);
+    }
+  } else if (view.getUint32(0) === OLDER) {
+    const count = view.getInt32(4);
+    at = 8;
+    if (count > 1) throw new LakeError('unsupported', 'a vector deletes rows beyond the first 4 294 967 296 of a file');
+    if (count === 1) {
+      if (bytes.length < 12) throw new LakeError('bad-file', 'a vector ends before its bitmap');
+      at = readRoaring(bytes, 12, take);
+    }
+  } else throw new LakeError('bad-file', `expected a vector of deleted rows, found bytes that begin with ${view.getUint32(0, true)}`);
+  if (at !== bytes.length) throw new LakeError('bad-file', `a vector ends after ${at} bytes, where it should have ${bytes.length}`);
+  return Uint32Array.from(rows);
+}
+
+/** In the portable form. */
+export function encodeVector(rows: ArrayLike<number>): Uint8Array {
+  if (rows.length === 0) return Uint8Array.of(...int32(PORTABLE), 0, 0, 0, 0, 0, 0, 0, 0);
+  const bitmap = writeRoaring(rows);
+  const bytes = new Uint8Array(16 + bitmap.length);
+  const view = new DataView(bytes.buffer);
+  view.setUint32(0, PORTABLE, true);
+  view.setBigUint64(4, 1n, true);
+  bytes.set(bitmap, 16);
+  return bytes;
+}
+
+function int32(value: number): Uint8Array {
+  const bytes = new Uint8Array(4);
+  new DataView(bytes.buffer).setUint32(0, value, true);
+  return bytes;
+}
+
+/** One file that holds a vector for each list of positions, and their descriptors in the same order. `uuid` names the file. */
+export function packVectors(lists: readonly ArrayLike<number>[], uuid: string): { bytes: Uint8Array; name: string; vectors: VectorDescriptor[] } {
+  const blobs = lists.map(encodeVector);
+  const bytes = new Uint8Array(1 + blobs.reduce((sum, blob) => sum + blob.length + 8, 0));
+  const view = new DataView(bytes.buffer);
+  // "Deletion Vector Files": a version byte, then size, data and CRC-32 of each.
+  bytes[0] = 1;
+  const pathOrInlineDv = encodeZ85(bytesOfUuid(uuid));
+  let at = 1;
+  const vectors = blobs.map((blob, index): VectorDescriptor => {
+    const offset = at;
+    view.setUint32(at, blob.length);
+    bytes.set(blob, at + 4);
+    view.setUint32(at + 4 + blob.length, crc32(blob));
+    at += blob.length + 8;
+    return { storageType: 'u', pathOrInlineDv, offset, sizeInBytes: blob.length, cardinality: lists[index]!.length };
+  });
+  return { bytes, name: `deletion_vector_${uuid}.bin`, vectors };
+}
+
+function uuidOf(bytes: Uint8Array): string {
+  const hex = [...bytes].map((byte) => byte.toString(16).padStart(2, '0')).join('');
+  return `${hex.slice(0, 8)}-${hex.slice(8, 12)}-${hex.slice(12, 16)}-${hex.slice(16, 20)}-${hex.slice(20)}`;
+}
+
+function bytesOfUuid(uuid: string): Uint8Array {
+  return Uint8Array.from(uuid.replaceAll('-', '').match(/../g)!.map((pair) => parseInt(pair, 16)));
+}
+
+/** Rows of either list, ascending. */
+export function unionOf(a: RowPositions, b: ArrayLike<number>): RowPositions {
+  return Uint32Array.from(new Set([...a, ...Array.from(b)])).sort();
+}
+
+/** Rows of `a` that are not in `b`. */
+export function without(a: RowPositions, b: RowPositions): RowPositions {
+  const left = new Set(b);
+  return a.filter((row) => !left.has(row));
+}

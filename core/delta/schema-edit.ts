@@ -1,0 +1,93 @@
+/** Changes of a table's columns, made on the log's own JSON so that everything else in it stays (Delta protocol, "Column Mapping"). */
+import { LakeError } from '../errors';
+import type { Field } from '../schema/types';
+import type { Ids } from '../storage/object-store';
+import type { Metadata } from './actions';
+import { COLUMN_ID, fieldJson, mappingMode, PHYSICAL_NAME, schemaJson, type FieldJson, type StructJson, type TypeJson } from './schema';
+
+const MAX_COLUMN_ID = 'delta.columnMapping.maxColumnId';
+
+/** The metadata with other columns; `edit` may change the struct that it is given. */
+function edited(metadata: Metadata, table: string, edit: (struct: StructJson) => void): Metadata {
+  const struct = schemaJson(metadata.schemaString, table);
+  edit(struct);
+  return { ...metadata, schemaString: JSON.stringify(struct) };
+}
+
+export function withNewColumns(metadata: Metadata, table: string, columns: readonly Field[], ids: Ids): Metadata {
+  const isMapped = mappingMode(metadata.configuration, table) !== 'none';
+  const counter = { next: Number(metadata.configuration[MAX_COLUMN_ID] ?? 0) + 1 };
+  const added = edited(metadata, table, (struct) => {
+    for (const column of columns) {
+      if (find(struct, column.name)) throw new LakeError('bad-request', `${table} has a column "${column.name}" already.`, { table });
+      if (column.required) throw new LakeError('bad-request', `A new column must allow nulls, since older rows of ${table} have none for "${column.name}".`);
+      struct.fields.push(isMapped ? numbered(fieldJson(column), counter, (_, id) => `col-${ids.uuid()}-${id}`) : fieldJson(column));
+    }
+  });
+  return isMapped ? { ...added, configuration: { ...added.configuration, [MAX_COLUMN_ID]: String(counter.next - 1) } } : added;
+}
+
+/** Needs column mapping, without which the name in files would be lost. */
+export function withRenamedColumn(metadata: Metadata, table: string, from: string, to: string): Metadata {
+  needMapping(metadata, table, `Renaming "${from}"`);
+  const renamed = edited(metadata, table, (struct) => {
+    const column = mustFind(struct, from, table);
+    const other = find(struct, to);
+    if (other && other !== column) throw new LakeError('bad-request', `${table} has a column "${to}" already.`, { table });
+    column.name = to;
+  });
+  return { ...renamed, partitionColumns: metadata.partitionColumns.map((name) => (name.toLowerCase() === from.toLowerCase() ? to : name)) };
+}
+
+export function withoutColumn(metadata: Metadata, table: string, name: string): Metadata {
+  needMapping(metadata, table, `Dropping "${name}"`);
+  if (metadata.partitionColumns.some((each) => each.toLowerCase() === name.toLowerCase())) throw new LakeError('bad-request', `${table} is partitioned by "${name}", so it cannot be dropped.`, { table });
+  return edited(metadata, table, (struct) => {
+    const column = mustFind(struct, name, table);
+    if (struct.fields.length === 1) throw new LakeError('bad-request', `"${name}" is the only column of ${table}, so it cannot be dropped.`, { table });
+    struct.fields.splice(struct.fields.indexOf(column), 1);
+  });
+}
+
+/** Turns column mapping on: columns keep their names in the files that exist, and get ids ("Column Mapping", writer requirements). */
+export function withMapping(metadata: Metadata, table: string, mode: 'name' | 'id', hasFiles: boolean, ids: Ids): Metadata {
+  if (mappingMode(metadata.configuration, table) !== 'none') return metadata;
+  if (mode === 'id' && hasFiles) throw new LakeError('bad-request', `${table} has files without column ids; map its columns by name (delta.columnMapping.mode = name).`, { table });
+  const counter = { next: 1 };
+  const mapped = edited(metadata, table, (struct) => {
+    struct.fields = struct.fields.map((each) => numbered(each, counter, (name, id) => (hasFiles ? name : `col-${ids.uuid()}-${id}`)));
+  });
+  return { ...mapped, configuration: { ...mapped.configuration, 'delta.columnMapping.mode': mode, [MAX_COLUMN_ID]: String(counter.next - 1) } };
+}
+
+function numbered(column: FieldJson, counter: { next: number }, physical: (name: string, id: number) => string): FieldJson {
+  const id = counter.next++;
+  return { ...column, type: numberedType(column.type, counter, physical), metadata: { ...column.metadata, [COLUMN_ID]: id, [PHYSICAL_NAME]: physical(column.name, id) } };
+}
+
+function numberedType(type: TypeJson, counter: { next: number }, physical: (name: string, id: number) => string): TypeJson {
+  if (typeof type === 'string') return type;
+  switch (type.type) {
+    case 'struct':
+      return { ...type, fields: type.fields.map((each) => numbered(each, counter, physical)) };
+    case 'array':
+      return { ...type, elementType: numberedType(type.elementType, counter, physical) };
+    case 'map':
+      return { ...type, keyType: numberedType(type.keyType, counter, physical), valueType: numberedType(type.valueType, counter, physical) };
+  }
+}
+
+function needMapping({ configuration }: Metadata, table: string, what: string): void {
+  if (mappingMode(configuration, table) !== 'none') return;
+  throw new LakeError('refused', `${what} of ${table} needs column mapping, which is off. Nothing was changed.`, { table, hint: "Set the property delta.columnMapping.mode to name first; no file is rewritten." });
+}
+
+function find(struct: StructJson, name: string): FieldJson | undefined {
+  return struct.fields.find((each) => each.name.toLowerCase() === name.toLowerCase());
+}
+
+function mustFind(struct: StructJson, name: string, table: string): FieldJson {
+  const found = find(struct, name);
+  if (!found) throw new LakeError('bad-request', `${table} has no column "${name}".`, { table, hint: `Its columns are ${struct.fields.map((each) => each.name).join(', ')}.` });
+  return found;
+}

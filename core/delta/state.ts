@@ -1,0 +1,109 @@
+/** A table's state at one version, rebuilt from its log (Delta protocol, "Action Reconciliation"). */
+import { LakeError } from '../errors';
+import { parseJson } from '../json';
+import { toText, type ObjectStore } from '../storage/object-store';
+import type { Add, Commit, DomainMetadata, Metadata, Protocol, Remove, Txn } from './actions';
+import { vectorId, type VectorDescriptor } from './deletion-vector';
+import { filePath } from './log';
+
+/** Everything true of a table at one version. */
+export interface LogState {
+  version: number;
+  metadata: Metadata;
+  protocol: Protocol;
+  /** Live files by `fileKey`. */
+  files: ReadonlyMap<string, Add>;
+  /** Files that were removed and whose tombstones are still kept, by `fileKey`. */
+  removes: ReadonlyMap<string, Remove>;
+  txns: ReadonlyMap<string, Txn>;
+  domains: ReadonlyMap<string, DomainMetadata>;
+}
+
+/** What tells two entries of the log apart: the path, percent-decoded once, and the id of its vector. */
+export function fileKey({ path, deletionVector }: { path: string; deletionVector?: VectorDescriptor }): string {
+  return deletionVector ? `${filePath(path)}\n${vectorId(deletionVector)}` : filePath(path);
+}
+
+/** Applies commits one after the other; `stateAt` says what they come to. */
+export class Replay {
+  #metadata: Metadata | undefined;
+  #protocol: Protocol | undefined;
+  readonly #files: Map<string, Add>;
+  readonly #removes: Map<string, Remove>;
+  readonly #txns: Map<string, Txn>;
+  readonly #domains: Map<string, DomainMetadata>;
+
+  /** `from` stays as it is. */
+  constructor(readonly table: string, from?: LogState) {
+    this.#metadata = from?.metadata;
+    this.#protocol = from?.protocol;
+    this.#files = new Map(from?.files);
+    this.#removes = new Map(from?.removes);
+    this.#txns = new Map(from?.txns);
+    this.#domains = new Map(from?.domains);
+  }
+
+  apply(commit: Commit): void {
+    if (commit.metadata) this.#metadata = commit.metadata;
+    if (commit.protocol) this.#protocol = commit.protocol;
+    if (!this.#metadata || !this.#protocol) {
+      const lacking = this.#metadata ? 'protocol' : 'metaData';
+      throw new LakeError('bad-file', `${this.table}: version ${commit.version} of the Delta log has no ${lacking} action before it.`, { table: this.table, version: commit.version });
+    }
+    for (const remove of commit.removes) {
+      const key = fileKey(remove);
+      this.#files.delete(key);
+      this.#removes.set(key, remove);
+    }
+    for (const add of commit.adds) {
+      const key = fileKey(add);
+      this.#removes.delete(key);
+      this.#files.set(key, add);
+    }
+    for (const txn of commit.txns) this.#txns.set(txn.appId, txn);
+    for (const domain of commit.domains) {
+      if (domain.removed) this.#domains.delete(domain.domain);
+      else this.#domains.set(domain.domain, domain);
+    }
+  }
+
+  /** Hands its maps over: nothing may be applied afterwards. */
+  stateAt(version: number): LogState {
+    return { version, metadata: this.#metadata!, protocol: this.#protocol!, files: this.#files, removes: this.#removes, txns: this.#txns, domains: this.#domains };
+  }
+}
+
+/** The state after one more commit; the old one stays as it is. */
+export function applyCommit(state: LogState | undefined, commit: Commit, table: string): LogState {
+  const replay = new Replay(table, state);
+  replay.apply(commit);
+  return replay.stateAt(commit.version);
+}
+
+/** What a version checksum file says of the table. */
+export interface Checksum {
+  tableSizeBytes: number;
+  numFiles: number;
+}
+
+/** Fails when a checksum file does not fit the state: the log, or a checkpoint in it, was changed or damaged. */
+export async function verifyChecksum(store: ObjectStore, path: string, state: LogState, table: string): Promise<void> {
+  const said = await readChecksum(store, path);
+  if (!said) return;
+  let bytes = 0;
+  for (const add of state.files.values()) bytes += Number(add.size);
+  if (said.numFiles === state.files.size && said.tableSizeBytes === bytes) return;
+  throw new LakeError('bad-file', `${table}: version ${state.version} has ${state.files.size} files and ${bytes} bytes by its log, but ${said.numFiles} files and ${said.tableSizeBytes} bytes by its checksum file ${path}. The log, a checkpoint or the checksum was changed.`, {
+    table, version: state.version, path, hint: 'If the checksum file is what is wrong, take it out of the log folder; it may be absent.',
+  });
+}
+
+/** Undefined when the file is no checksum: it only ever confirms, so a damaged one says nothing. */
+async function readChecksum(store: ObjectStore, path: string): Promise<Checksum | undefined> {
+  try {
+    const { tableSizeBytes, numFiles } = parseJson(toText(await store.read(path))) as Partial<Checksum>;
+    return Number.isSafeInteger(tableSizeBytes) && Number.isSafeInteger(numFiles) ? { tableSizeBytes: tableSizeBytes!, numFiles: numFiles! } : undefined;
+  } catch {
+    return undefined;
+  }
+}
