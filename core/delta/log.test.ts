@@ -106,7 +106,7 @@ describe('reading a Delta log', () => {
       } catch (error) {
         if (!(error instanceof LakeError)) throw error;
       }
-    }), { seed: 8, numRuns: 3000 });
+    }), { seed: 8, numRuns: 10_000 });
   });
 });
 

@@ -26,4 +26,8 @@ describe('type names', () => {
   it('say where a type is not understood', () => {
     expect(() => parseTypeName('struct(a geometry)')).toThrow('"struct(a geometry)" is not one this product knows');
   });
+
+  it('quotes names that are words of the grammar', () => {
+    expect(typeName(parseTypeName('struct("at" struct(lat double), "or" integer)'))).toBe('struct("at" struct(lat double), "or" integer)');
+  });
 });

@@ -37,8 +37,16 @@ export function typeName(type: LogicalType): string {
   }
 }
 
+/** Words that the engine's grammar keeps for itself, so that a name like them needs quotes (its `duckdb_keywords()`, tried one by one). */
+const KEPT_WORDS = new Set(
+  `all analyse analyze and anti any array as asc asof asymmetric at authorization binary both by case cast check collate collation column concurrently constraint create cross default
+  deferrable desc describe distinct do else end except false fetch for foreign freeze from full glob group having ilike in initially inner intersect into is isnull join lambda lateral
+  leading left like limit natural not notnull null offset on only or order outer overlaps pivot pivot_longer pivot_wider placing positional primary qualify references returning right
+  select semi show similar some summarize symmetric table tablesample then to trailing true union unique unpack unpivot using variadic verbose when where window with`.split(/\s+/),
+);
+
 function quoteIfNeeded(name: string): string {
-  return /^[a-z_][a-z0-9_]*$/.test(name) ? name : `"${name.replaceAll('"', '""')}"`;
+  return /^[a-z_][a-z0-9_]*$/.test(name) && !KEPT_WORDS.has(name) ? name : `"${name.replaceAll('"', '""')}"`;
 }
 
 /** Reads a SQL type name, upper or lower case, nested too. Fails on what it does not know. */
