@@ -12,6 +12,7 @@ import { listRelations } from './catalog/relations';
 import { ConfigError, readConfig, type Config } from './config';
 import { additionsOf } from './crawl/after-run';
 import { LakeError } from '../core/errors';
+import { Changes } from './change/changes';
 import { Crawler } from './crawl/crawler';
 import { registerFinding } from './crawl/register';
 import { Schedules } from './crawl/schedules';
@@ -87,6 +88,7 @@ async function start(args: readonly string[], onStop: (stop: () => Promise<void>
   const receipts = new ReceiptBook(database, events, log);
   onStop(() => receipts.settled());
   const queries = new Queries(lake, files, queryEngine, names, receipts, config, local);
+  const changes = new Changes(queries, receipts, events, config);
   const columns = new ColumnKeeper(database, lake, queries, events, log);
   const crawler = new Crawler(lake, inspector, jobs, events, {
     database, statements: queries.statements,
@@ -104,7 +106,7 @@ async function start(args: readonly string[], onStop: (stop: () => Promise<void>
   const services: Services = {
     config, log, database, events, jobs, lake, inspector, files, queryEngine, workEngine, readiness,
     names, receipts, local, uploads: new Uploads(path.join(config.home, 'uploads')),
-    queries,
+    queries, changes,
     columns, find: new FindIndex(database, events), crawler, schedules: new Schedules(database, crawler, `${config.person}, by schedule`, log),
   };
   if (config.demo) {

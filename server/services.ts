@@ -4,6 +4,7 @@ import type { Database } from './catalog/database';
 import type { ReceiptBook } from './catalog/receipt-book';
 import type { FindIndex } from './catalog/find-index';
 import type { RelationNames } from './catalog/relation-names';
+import type { Changes } from './change/changes';
 import type { Config } from './config';
 import type { Crawler } from './crawl/crawler';
 import type { Schedules } from './crawl/schedules';
@@ -34,6 +35,7 @@ export interface Services {
   receipts: ReceiptBook;
   local: LocalFiles;
   queries: Queries;
+  changes: Changes;
   uploads: Uploads;
   columns: ColumnKeeper;
   find: FindIndex;

@@ -1,6 +1,5 @@
 /** What can be done to a Delta table: each function makes one version. Data files are written before, by the caller. */
 import { LakeError } from '../errors';
-import type { Predicate } from '../scan/predicate';
 import { findField, physicalName, type Field, type TableSchema } from '../schema/types';
 import { below, joinPath } from '../storage/paths';
 import type { AsOf } from '../table/contract';
@@ -9,7 +8,7 @@ import { formatValue } from '../values/text';
 import type { Value } from '../values/value';
 import type { Add, ChangeFile, Metadata, Remove, Txn } from './actions';
 import { commitChange, type Change, type CommitPorts } from './commit';
-import { BLIND, WHOLE_TABLE } from './conflicts';
+import { BLIND, WHOLE_TABLE, type ReadSet } from './conflicts';
 import { packVectors, unionOf, vectorPath, type VectorDescriptor } from './deletion-vector';
 import { encodeFilePath, filePath, LOG_FOLDER } from './log';
 import { protocolFor } from './protocol';
@@ -136,10 +135,9 @@ export interface RowChange {
   operation: 'WRITE' | 'UPDATE' | 'DELETE' | 'MERGE' | 'OPTIMIZE';
   parameters: Record<string, unknown>;
   metrics: Record<string, number>;
-  /** The rows that the change looked at; the whole table where absent. */
-  predicate?: Predicate;
+  /** What the change looked at; the whole table where absent. */
+  read?: ReadSet;
   rowsChecked?: boolean;
-  tags?: Record<string, string>;
 }
 
 /** Swaps some files for others and deletes rows of others by vectors: update, delete, merge, replacing rows, and compaction. */
@@ -154,7 +152,7 @@ export async function changeRows(table: DeltaTable, change: RowChange, ports: Co
     adds: [...vectors.adds, ...addsFor(table, base, files, ports, dataChange)],
     removes: removesFor(table, base, [...replaced, ...vectors.keys], ports, dataChange),
     ...(change.changeFiles?.length ? { changeFiles: change.changeFiles.map((file) => changeFile(table, base, file)) } : {}),
-    read: dataChange ? (change.predicate ? { kind: 'rows', predicate: change.predicate } : WHOLE_TABLE) : { kind: 'files' },
+    read: dataChange ? (change.read ?? WHOLE_TABLE) : { kind: 'files' },
     ...(change.rowsChecked ? { rowsChecked: true } : {}),
   }, ports);
 }

@@ -16,6 +16,16 @@ export interface Spliced {
 
 /** `replacements[i]`, SQL text, takes the place of reference i. The table keeps its name as alias. */
 export function spliceReferences(statement: Statement, replacements: readonly string[]): Spliced {
+  return applyEdits(statement.blanked, editsOf(statement, replacements));
+}
+
+/** The same for a part of the text alone. */
+export function spliceRange(statement: Statement, replacements: readonly string[], { start, end }: { start: number; end: number }): string {
+  const inside = editsOf(statement, replacements).filter((edit) => edit.start >= start && edit.end <= end);
+  return applyEdits(statement.blanked.slice(start, end), inside.map((edit) => ({ ...edit, start: edit.start - start, end: edit.end - start }))).sql;
+}
+
+function editsOf(statement: Statement, replacements: readonly string[]): Edit[] {
   const edits: Edit[] = statement.references.flatMap((reference, index) => {
     const alias = reference.alias ? '' : ` AS ${quoteName(reference.options ? 'files' : reference.name.at(-1)!)}`;
     const edit = { start: reference.start, end: reference.end, text: `${replacements[index]!}${alias}` };
@@ -24,7 +34,7 @@ export function spliceReferences(statement: Statement, replacements: readonly st
   const qualified = statement.qualifiedColumns
     .filter((column) => statement.references.some((reference) => !reference.alias && sameNames(reference.name, tableOf(column.names))))
     .map((column) => ({ start: column.start, end: column.end, text: quoteName(column.names.at(-2)!) }));
-  return applyEdits(statement.blanked, [...edits, ...qualified]);
+  return [...edits, ...qualified];
 }
 
 /** The table that stands before a column's own name: `a.b.table.column` is of the table in the namespace `a.b`. */

@@ -1,6 +1,7 @@
 import { open } from 'node:fs/promises';
 import Joi from 'joi';
 import { LakeError } from '../../core/errors';
+import { isChange } from '../../core/sql/change';
 import type { Receipt } from '../catalog/receipts';
 import { PAGE_ROWS } from '../engine/messages';
 import type { Route } from '../http/routes';
@@ -11,7 +12,7 @@ import { id, sqlText } from './schemas';
 
 const MAX_KEPT_ROWS = 1_000_000;
 
-export function queryRoutes({ queries, receipts, config }: Services): Route[] {
+export function queryRoutes({ queries, changes, receipts, config }: Services): Route[] {
   const resultOf = (key: string) => {
     const kept = queries.results.get(key);
     if (!kept) throw new LakeError('not-found', 'The rows of this result are no longer kept. Run the query again.');
@@ -24,9 +25,9 @@ export function queryRoutes({ queries, receipts, config }: Services): Route[] {
   };
   return [
     {
-      method: 'post', path: '/query', summary: 'Run one query', answer: 'Columns, rows, and a receipt of what was read',
+      method: 'post', path: '/query', summary: 'Run one query, or one statement that changes rows of a table', answer: 'Columns, rows, and a receipt of what was read; of a change, one row that counts what was done, and the version it made',
       body: Joi.object({ sql: sqlText.required(), maxRows: Joi.number().integer().min(0).max(MAX_KEPT_ROWS).default(1000), id, keep: Joi.boolean().default(false) }),
-      handle: ({ body }) => queries.run({ sql: body.sql as string, maxRows: body.maxRows as number, who: config.person, keep: body.keep as boolean, ...(body.id ? { id: body.id as string } : {}) }),
+      handle: ({ body }) => isChange(body.sql as string) ? changes.run({ sql: body.sql as string, who: config.person, ...(body.id ? { id: body.id as string } : {}) }) : queries.run({ sql: body.sql as string, maxRows: body.maxRows as number, who: config.person, keep: body.keep as boolean, ...(body.id ? { id: body.id as string } : {}) }),
     },
     {
       method: 'post', path: '/query/plan', summary: 'What a query would read', answer: 'Each table with its version, the files it would read and skip, and why',

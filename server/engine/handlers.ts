@@ -1,4 +1,5 @@
 /** What an engine does for each call. */
+import type { ChangeSessions } from './change-sessions';
 import type { Sealed } from './instances';
 import type { CallName, Calls } from './messages';
 import type { Planner } from './planner';
@@ -7,16 +8,26 @@ import { chunkRows, converter } from './values';
 
 export type Handlers = { [Name in CallName]: (ask: Calls[Name]['ask']) => Promise<unknown> };
 
-/** `own` runs trusted SQL; `queries` is absent in a process that runs no user SQL. */
-export function handlersOf(own: Sealed, planner: Planner, queries: RunningQueries | undefined): Handlers {
+/** What runs user SQL; absent in a process that runs none. */
+export interface UserSql {
+  queries: RunningQueries;
+  changes: ChangeSessions;
+}
+
+/** `own` runs trusted SQL. */
+export function handlersOf(own: Sealed, planner: Planner, user: UserSql | undefined): Handlers {
+  const userSql = () => {
+    if (!user) throw new Error('This process runs no user SQL.');
+    return user;
+  };
   return {
     parse: ({ sql }) => planner.parse(sql),
     plan: ({ sql, tables }) => planner.plan(sql, tables),
-    query: async (request) => {
-      if (!queries) throw new Error('This process runs no user queries.');
-      return queries.run(request);
-    },
-    cancel: async ({ id }) => queries?.cancel(id) ?? false,
+    query: async (request) => userSql().queries.run(request),
+    beginChange: async (request) => userSql().changes.begin(request),
+    changeStep: async (step) => userSql().changes.step(step),
+    endChange: async ({ id }) => userSql().changes.end(id),
+    cancel: async ({ id }) => (user ? user.queries.cancel(id) || user.changes.cancel(id) : false),
     run: async ({ sql }) => {
       const connection = await own.instance.connect();
       try {

@@ -1,5 +1,6 @@
 /** Engine instances: one for trusted work, and one-use ones made ahead for user SQL. */
 import { DuckDBInstance, type DuckDBConnection } from '@duckdb/node-api';
+import type { Allow } from './messages';
 
 export interface Sealed {
   instance: DuckDBInstance;
@@ -26,9 +27,12 @@ export function quoteList(texts: readonly string[]): string {
 }
 
 /** From here on the instance opens only what is allowed, and nobody can change that. */
-export function sealStatements(allow: { files: string[] } | { folders: string[] }): string {
-  const list = 'files' in allow ? `SET allowed_paths = ${quoteList(allow.files)}` : `SET allowed_directories = ${quoteList(allow.folders.map((folder) => `${folder}/`))}`;
-  return `${list}; SET enable_external_access = false; SET lock_configuration = true`;
+export function sealStatements({ files = [], folders = [] }: Allow): string {
+  const allowed = [
+    ...(files.length > 0 || folders.length === 0 ? [`SET allowed_paths = ${quoteList(files)}`] : []),
+    ...(folders.length > 0 ? [`SET allowed_directories = ${quoteList(folders.map((folder) => `${folder}/`))}`] : []),
+  ];
+  return [...allowed, 'SET enable_external_access = false', 'SET lock_configuration = true'].join('; ');
 }
 
 /** Queries in a row that find an instance ready. */

@@ -13,6 +13,12 @@ export interface QueryLimits {
   millis: number;
 }
 
+/** What a sealed instance may open, by absolute path; folders with everything below them. */
+export interface Allow {
+  files?: string[];
+  folders?: string[];
+}
+
 export interface QueryRequest {
   /** Chosen by the caller, for cancelling. */
   id: string;
@@ -21,7 +27,7 @@ export interface QueryRequest {
   /** The user's query, with references put in place. Runs sealed. */
   sql: string;
   /** What the sealed instance may open: exact files, or whole folders. */
-  allow: { files: string[] } | { folders: string[] };
+  allow: Allow;
   limits: QueryLimits;
   /** Where to keep the rows in pages, when the caller wants to page through them. */
   keepIn?: string;
@@ -47,6 +53,19 @@ export interface PlanTable {
   rows: number;
 }
 
+/** One step of a statement that makes new rows; `setup` runs before. Both run sealed. */
+export interface ChangeStep {
+  id: string;
+  setup: string[];
+  sql: string;
+}
+
+export interface RunReply {
+  columns: string[];
+  /** As JSON values. */
+  rows: unknown[][];
+}
+
 export interface Calls {
   /** The engine's JSON syntax tree of the text. */
   parse: { ask: { sql: string }; answer: unknown };
@@ -55,7 +74,11 @@ export interface Calls {
   query: { ask: QueryRequest; answer: QueryReply };
   cancel: { ask: { id: string }; answer: boolean };
   /** Trusted SQL in the process's own instance; rows as JSON values. */
-  run: { ask: { sql: string }; answer: { columns: string[]; rows: unknown[][] } };
+  run: { ask: { sql: string }; answer: RunReply };
+  /** A sealed instance for the steps of one statement that makes new rows. */
+  beginChange: { ask: { id: string; allow: Allow; millis: number }; answer: boolean };
+  changeStep: { ask: ChangeStep; answer: RunReply };
+  endChange: { ask: { id: string }; answer: boolean };
 }
 
 export type CallName = keyof Calls;

@@ -25,6 +25,8 @@ export interface ParquetScan {
   rows: ReadonlyMap<string, Uint32Array>;
   /** Adds the columns of `POSITION` to every row. */
   withPositions: boolean;
+  /** The number that a file's rows give; its place in `files` where absent. */
+  numberOf?: (file: DataFile) => number;
 }
 
 /** The number of a row's file in the scan's list, and of the row in its file. */
@@ -65,9 +67,10 @@ export function parquetScan(scan: ParquetScan): Scan {
 }
 
 /** Files that hold the same columns as constants are read alike. */
-function bySignature({ files, fields }: ParquetScan): Map<string, Numbered[]> {
+function bySignature({ files, fields, numberOf }: ParquetScan): Map<string, Numbered[]> {
   const groups = new Map<string, Numbered[]>();
-  for (const [number, file] of files.entries()) {
+  for (const [index, file] of files.entries()) {
+    const number = numberOf?.(file) ?? index;
     const key = fields.map((field) => (field.name in file.constants ? '1' : '0')).join('');
     const group = groups.get(key);
     if (group) group.push({ file, number });

@@ -2,6 +2,7 @@
  * An engine process. `query` runs user SQL sealed and plans it; `work` runs our own SQL: looking into files, writing
  * tables. They are apart so that a query that brings its process down takes no other work with it.
  */
+import { ChangeSessions } from './change-sessions';
 import { toFailure } from './failures';
 import { handlersOf } from './handlers';
 import { InstancePool, makeInstance } from './instances';
@@ -20,9 +21,9 @@ const isForQueries = process.argv[2] === 'query';
 const own = await makeInstance({ memory: isForQueries ? '256MB' : memory, threads });
 const planner = new Planner((await makeInstance({ memory: '128MB', threads: 1 })).connection);
 await planner.start();
-const queries = isForQueries ? new RunningQueries(new InstancePool({ memory, threads })) : undefined;
+const pool = isForQueries ? new InstancePool({ memory, threads }) : undefined;
 
-const handlers = handlersOf(own, planner, queries);
+const handlers = handlersOf(own, planner, pool && { queries: new RunningQueries(pool), changes: new ChangeSessions(pool) });
 
 process.on('message', (message: Ask) => {
   const handler = handlers[message.call] as (ask: unknown) => Promise<unknown>;

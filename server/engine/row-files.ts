@@ -25,16 +25,20 @@ export class EngineRowFiles implements RowFiles {
       throw error;
     });
     await this.store.putFile(request.path, made);
-    const booleans = new Set(leaves(request.schema.fields).filter(({ field }) => field.type.kind === 'boolean').map(({ path }) => path.join('.')));
     const row = Object.fromEntries(columns.map((name, index) => [name, rows[0]![index]]));
-    return {
-      path: request.path,
-      bytes: Number(row.file_size_bytes),
-      rows: Number(row.count),
-      columns: Object.entries(row.column_statistics as Record<string, Record<string, string>>).map(([name, stats]) => writtenColumn(columnPath(name), stats, booleans)),
-      partition: request.partition ?? {},
-    };
+    return { path: request.path, partition: request.partition ?? {}, ...writtenOf(row, request.schema.fields) };
   }
+}
+
+/** What the engine says of one file that it wrote. */
+export function writtenOf(row: Record<string, unknown>, fields: readonly Field[]): Pick<WrittenFile, 'bytes' | 'rows' | 'columns'> {
+  const booleans = new Set(leaves(fields).filter(({ field }) => field.type.kind === 'boolean').map(({ path }) => path.join('.')));
+  const statistics = (row.column_statistics ?? {}) as Record<string, Record<string, string>>;
+  return {
+    bytes: Number(row.file_size_bytes),
+    rows: Number(row.count),
+    columns: Object.entries(statistics).map(([name, stats]) => writtenColumn(columnPath(name), stats, booleans)),
+  };
 }
 
 /** Columns are cast to the schema's types, since sums and the like would else be written as something wider. */
@@ -47,7 +51,7 @@ function copyStatement({ sql, schema, keyValues }: RowFileRequest, target: strin
   return `COPY (SELECT ${columns.join(', ')} FROM (${sql})) TO ${quoteText(target)} (${options.join(', ')})`;
 }
 
-function fieldIds(field: Field): string {
+export function fieldIds(field: Field): string {
   const inner = innerIds(field.type);
   return `${quoteName(field.name)}: ${inner.length === 0 ? field.id : `{__duckdb_field_id: ${field.id}, ${inner.join(', ')}}`}`;
 }

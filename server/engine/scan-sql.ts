@@ -24,6 +24,8 @@ export interface ScanInput {
   rows?: ReadonlyMap<string, Uint32Array>;
   /** Every row tells which row of which file it is (`POSITION`); for tables of Parquet files. */
   withPositions?: boolean;
+  /** The number that a file's rows give; its place among the files that are read, where absent. */
+  numberOf?: (file: DataFile) => number;
 }
 
 /** The lists of the plan's files of which only some rows are read. */
@@ -41,7 +43,7 @@ export function scanOf(input: ScanInput): Scan {
   const { fields } = plan;
   if (files.length === 0) return { setup: [], relation: `(${emptySelect(fields, input.withPositions ?? false)})` };
   if (plan.reader.kind === 'parquet') {
-    return parquetScan({ name: input.name, fields, match: plan.reader.match, files, localPath: input.localPath, rows: input.rows ?? new Map(), withPositions: input.withPositions ?? false });
+    return parquetScan({ name: input.name, fields, match: plan.reader.match, files, localPath: input.localPath, rows: input.rows ?? new Map(), withPositions: input.withPositions ?? false, ...(input.numberOf ? { numberOf: input.numberOf } : {}) });
   }
   const constantColumns = fields.filter((field) => files.some((file) => field.name in file.constants));
   const groups = groupFiles(files, constantColumns, input.headers);

@@ -5,9 +5,10 @@ import { TRUE, type Predicate } from '../../core/scan/predicate';
 import { typeName } from '../../core/schema/type-names';
 import type { Field } from '../../core/schema/types';
 import { readColumns, readPushdown } from '../../core/sql/pushdown';
-import { spliceReferences, type Spliced } from '../../core/sql/splice';
+import { spliceRange, spliceReferences, type Spliced } from '../../core/sql/splice';
 import type { ReceiptTable } from '../catalog/receipts';
 import { EngineError } from '../engine/failures';
+import { POSITION } from '../engine/parquet-scan';
 import { readOf } from '../sources/fetch';
 import { translateError } from '../engine/translate';
 import type { Statements } from './statements';
@@ -21,41 +22,58 @@ export interface PlannedTable {
   plan: ScanPlan;
   /** Names of the columns that the query uses of it. */
   columns: ReadonlySet<string>;
+  /** Its rows tell where they lie (`POSITION`), since it is what a statement changes. */
+  withPositions: boolean;
 }
 
 export interface PreparedQuery {
   tables: PlannedTable[];
   /** The query with each table's place taken by SQL; `relations` by stand-in. */
   compile(relations: ReadonlyMap<string, string>): Spliced;
+  /** Part of the query's text, in the same way. */
+  compileRange(relations: ReadonlyMap<string, string>, range: { start: number; end: number }): string;
 }
 
 const MAX_TABLES = 64;
 
-/** Fails with the engine's own complaint, at its place in the user's text, when names or types do not fit. */
-export async function prepareQuery(query: ResolvedQuery, statements: Statements, roots: ReadonlyMap<string, string>): Promise<PreparedQuery> {
-  const standIns = new Map<string, ResolvedTable>();
-  const forPlanning = inline(query, (source) => {
-    const name = `__r${standIns.size}`;
-    standIns.set(name, source);
-    return `"${name}"()`;
-  });
-  if (standIns.size > MAX_TABLES) throw new LakeError('limit', `A query may name at most ${MAX_TABLES} tables; this one names ${standIns.size}.`);
-  const fields = new Map<string, readonly Field[]>([...standIns].map(([name, source]) => [name, source.snapshot.schema.fields]));
-  const pushed = standIns.size === 0 ? undefined : await pushdown(forPlanning, standIns, fields, statements, roots);
-  const tables = await Promise.all([...standIns].map(async ([standIn, source]) => {
-    const predicate = pushed?.predicates.get(standIn) ?? TRUE;
-    return { source, standIn, predicate, columns: pushed?.columns.get(standIn) ?? new Set<string>(), plan: await source.snapshot.plan(predicate) };
-  }));
-  return { tables, compile: (relations) => compile(query, relations) };
+/** A table that stands in a reference's place while a query is planned. */
+interface StandIn {
+  source: ResolvedTable;
+  withPositions: boolean;
 }
 
-async function pushdown(spliced: Spliced, standIns: ReadonlyMap<string, ResolvedTable>, fields: ReadonlyMap<string, readonly Field[]>, statements: Statements, roots: ReadonlyMap<string, string>): Promise<{ predicates: Map<string, Predicate>; columns: Map<string, Set<string>> }> {
-  const tables = await Promise.all([...standIns].map(async ([name, source]) => ({
+/**
+ * Fails with the engine's own complaint, at its place in the user's text, when names or types do not fit. `target`: where
+ * the name of the table stands whose rows are to tell their positions.
+ */
+export async function prepareQuery(query: ResolvedQuery, statements: Statements, roots: ReadonlyMap<string, string>, target?: { start: number }): Promise<PreparedQuery> {
+  const standIns = new Map<string, StandIn>();
+  const forPlanning = inline(query, (source, isTarget) => {
+    const name = `__r${standIns.size}`;
+    standIns.set(name, { source, withPositions: isTarget });
+    return `"${name}"()`;
+  }, target);
+  if (standIns.size > MAX_TABLES) throw new LakeError('limit', `A query may name at most ${MAX_TABLES} tables; this one names ${standIns.size}.`);
+  const fields = new Map<string, readonly Field[]>([...standIns].map(([name, { source }]) => [name, source.snapshot.schema.fields]));
+  const pushed = standIns.size === 0 ? undefined : await pushdown(forPlanning, standIns, fields, statements, roots);
+  const tables = await Promise.all([...standIns].map(async ([standIn, { source, withPositions }]) => {
+    const predicate = pushed?.predicates.get(standIn) ?? TRUE;
+    return { source, standIn, predicate, withPositions, columns: pushed?.columns.get(standIn) ?? new Set<string>(), plan: await source.snapshot.plan(predicate) };
+  }));
+  return {
+    tables,
+    compile: (relations) => inline(query, inOrder(relations)),
+    compileRange: (relations, range) => spliceRange(query.statement, replacementsOf(query, inOrder(relations)), range),
+  };
+}
+
+async function pushdown(spliced: Spliced, standIns: ReadonlyMap<string, StandIn>, fields: ReadonlyMap<string, readonly Field[]>, statements: Statements, roots: ReadonlyMap<string, string>): Promise<{ predicates: Map<string, Predicate>; columns: Map<string, Set<string>> }> {
+  const tables = await Promise.all([...standIns].map(async ([name, { source, withPositions }]) => ({
     name,
-    columns: source.snapshot.schema.fields.map((field) => ({ name: field.name, type: typeName(field.type) })),
+    columns: [...source.snapshot.schema.fields.map((field) => ({ name: field.name, type: typeName(field.type) })), ...(withPositions ? POSITION_COLUMNS : [])],
     rows: (await source.snapshot.files()).reduce((sum, file) => sum + (file.rows ?? Math.round(file.bytes / 40)), 0),
   })));
-  const names = new Map([...standIns].map(([name, source]) => [name, source.name]));
+  const names = new Map([...standIns].map(([name, { source }]) => [name, source.name]));
   const plan = (await statements.plan(spliced.sql, tables).catch((error: unknown) => {
     throw translateError(error, { roots, names, originalPosition: spliced.originalPosition });
   })) as { error?: boolean; error_type?: string; error_message?: string; position?: string };
@@ -66,16 +84,23 @@ async function pushdown(spliced: Spliced, standIns: ReadonlyMap<string, Resolved
   return { predicates: readPushdown(plan, fields), columns: readColumns(plan, fields) };
 }
 
+const POSITION_COLUMNS = [{ name: POSITION.file, type: 'ubigint' }, { name: POSITION.row, type: 'bigint' }];
+
+type Put = (source: ResolvedTable, isTarget: boolean) => string;
+
 /** Stand-ins are numbered in the order in which the text names tables. */
-function compile(query: ResolvedQuery, relations: ReadonlyMap<string, string>): Spliced {
+function inOrder(relations: ReadonlyMap<string, string>): Put {
   let next = 0;
-  return inline(query, () => relations.get(`__r${next++}`)!);
+  return () => relations.get(`__r${next++}`)!;
 }
 
 /** The query's text with every table replaced by what `put` gives for it, and every view by its own text. */
-function inline(query: ResolvedQuery, put: (source: ResolvedTable) => string): Spliced {
-  const replacements = query.sources.map((source) => (isTable(source) ? put(source) : `(${inline(source, put).sql})`));
-  return spliceReferences(query.statement, replacements);
+function inline(query: ResolvedQuery, put: Put, target?: { start: number }): Spliced {
+  return spliceReferences(query.statement, replacementsOf(query, put, target));
+}
+
+function replacementsOf(query: ResolvedQuery, put: Put, target?: { start: number }): string[] {
+  return query.sources.map((source, index) => (isTable(source) ? put(source, query.statement.references[index]!.start === target?.start) : `(${inline(source, put).sql})`));
 }
 
 /** What a receipt says of a table that is read. */

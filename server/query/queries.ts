@@ -4,21 +4,17 @@ import { mkdirSync, rmSync } from 'node:fs';
 import path from 'node:path';
 import PQueue from 'p-queue';
 import { LakeError } from '../../core/errors';
-import type { Spliced } from '../../core/sql/splice';
-import { filesToRead } from '../../core/scan/plan';
 import type { ReceiptBook } from '../catalog/receipt-book';
 import type { Receipt, ReceiptTable } from '../catalog/receipts';
 import type { RelationNames } from '../catalog/relation-names';
 import type { Config } from '../config';
 import type { EngineCalls } from '../engine/engine';
 import type { QueryReply, ResultColumn } from '../engine/messages';
-import { loadRowFilters, scanOf } from '../engine/scan-sql';
-import { translateError, type Place } from '../engine/translate';
-import { csvHeaders } from '../lake/csv-headers';
+import { translateError } from '../engine/translate';
 import type { FilesAsTable } from '../lake/files-as-table';
 import type { Lake } from '../lake/lake';
-import type { Lease, LocalFiles } from '../lake/local-files';
-import { fetchRows, type Fetched } from '../sources/fetch';
+import type { LocalFiles } from '../lake/local-files';
+import { openScans } from './open-scans';
 import { prepareQuery, receiptTable, type PlannedTable, type PreparedQuery } from './prepare';
 import { Resolver, type Pins } from './resolve';
 import { Statements } from './statements';
@@ -55,8 +51,6 @@ export interface KeptResult {
 
 /** Two at a time: each may use the engine's whole share of memory. */
 const CONCURRENT = 2;
-/** Up to so many files are allowed one by one; beyond that their storages' folders are. */
-const EXACT_FILES = 400;
 const RESULT_BYTES = 256e6;
 /** Rows over IPC in one message, when they are not kept. */
 const INLINE_BYTES = 64e6;
@@ -65,7 +59,7 @@ const KEPT_RESULTS = 40;
 const KEPT_BYTES = 2e9;
 
 export class Queries {
-  readonly #queue = new PQueue({ concurrency: CONCURRENT });
+  readonly queue = new PQueue({ concurrency: CONCURRENT });
   readonly #pending = new Set<string>();
   readonly results = new Map<string, KeptResult>();
   readonly #folder: string;
@@ -101,7 +95,7 @@ export class Queries {
       const prepared = await this.#prepare(options.sql, options.pins ?? new Map());
       tables = prepared.tables.map(receiptTable);
       planMs = performance.now() - started;
-      const reply = await this.#queue.add(() => this.#execute(id, prepared, options));
+      const reply = await this.queue.add(() => this.#execute(id, prepared, options));
       const totalMs = performance.now() - started;
       if (options.keep) this.#keep(id, reply, tables);
       this.#keepReceipt(id, options, { outcome: 'done', tables, rowCount: reply.rowCount, planMs, engineMs: reply.millis, totalMs, problem: null });
@@ -129,7 +123,7 @@ export class Queries {
     const id = randomUUID();
     this.#pending.add(id);
     try {
-      return (await this.#queue.add(() => this.#execute(id, nothing, { id, sql, maxRows: 0, who: '' }))).columns;
+      return (await this.queue.add(() => this.#execute(id, nothing, { id, sql, maxRows: 0, who: '' }))).columns;
     } finally {
       this.#pending.delete(id);
     }
@@ -140,53 +134,29 @@ export class Queries {
   }
 
   async #prepare(sql: string, pins: Pins): Promise<PreparedQuery> {
-    const resolver = new Resolver(this.lake, this.names, this.files, this.statements, pins);
-    return prepareQuery(await resolver.resolve(sql), this.statements, this.roots);
+    return prepareQuery(await this.resolver(pins).resolve(sql), this.statements, this.roots);
+  }
+
+  /** For one query or change. */
+  resolver(pins: Pins = new Map()): Resolver {
+    return new Resolver(this.lake, this.names, this.files, this.statements, pins);
   }
 
   async #execute(id: string, { compile, tables }: PreparedQuery, options: QueryOptions): Promise<QueryReply> {
     if (!this.#pending.has(id)) throw new LakeError('cancelled', 'The query was cancelled.');
-    const setup: string[] = [];
-    const relations = new Map<string, string>();
-    const local: string[] = [];
-    const leases: Lease[] = [];
-    const fetches: Fetched[] = [];
-    const copies = new Map<string, Place>();
-    let spliced: Spliced | undefined;
+    const scans = await openScans(tables, this.local, this.#folder);
+    const spliced = compile(scans.relations);
     try {
-      for (const { source, standIn, plan: planned, columns } of tables) {
-        const fetched = planned.reader.kind === 'source' ? await fetchRows(path.join(this.#folder, 'fetched'), planned, columns, source.name) : undefined;
-        if (fetched) {
-          fetches.push(fetched);
-          local.push(fetched.file);
-          const scan = scanOf({ name: standIn, plan: fetched.plan, localPath: () => fetched.file });
-          setup.push(...scan.setup);
-          relations.set(standIn, scan.relation);
-          continue;
-        }
-        const plan = planned;
-        const [lease, headers, rows] = await Promise.all([this.local.forPlan(source.storage, plan), csvHeaders(source.storage.store, plan), loadRowFilters(plan)]);
-        leases.push(lease);
-        for (const [copy, place] of lease.copies) copies.set(copy, place);
-        const scan = scanOf({ name: standIn, plan, localPath: (file) => lease.pathOf(file), headers, rows });
-        setup.push(...scan.setup);
-        relations.set(standIn, scan.relation);
-        local.push(...filesToRead(plan).map((file) => lease.pathOf(file)));
-      }
-      spliced = compile(relations);
-      const roots = [path.join(this.#folder, 'fetched'), ...new Set(tables.flatMap(({ source: { storage } }) => [this.local.folderOf(storage), ...(storage.store.root === undefined ? [] : [storage.store.root])]))];
       return await this.engine.call('query', {
-        id, setup, sql: spliced.sql,
-        allow: local.length <= EXACT_FILES ? { files: local } : { folders: roots },
+        id, setup: scans.setup, sql: spliced.sql, allow: scans.allow,
         limits: { rows: options.maxRows, resultBytes: options.keep ? RESULT_BYTES : INLINE_BYTES, millis: this.config.queryMillis },
         ...(options.keep ? { keepIn: path.join(this.#folder, `${id}.rows`) } : {}),
       });
     } catch (error) {
       const names = new Map(tables.map(({ standIn, source }) => [standIn, source.name]));
-      throw translateError(error, { roots: this.roots, copies, names, ...(spliced ? { originalPosition: spliced.originalPosition } : {}) });
+      throw translateError(error, { roots: this.roots, copies: scans.copies, names, originalPosition: spliced.originalPosition });
     } finally {
-      for (const lease of leases) lease.release();
-      for (const fetched of fetches) await fetched.remove();
+      await scans.release();
     }
   }
 

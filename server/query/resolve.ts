@@ -49,6 +49,15 @@ export class Resolver {
     readonly pins: Pins,
   ) {}
 
+  /** The table that a name stands for, as it is to be changed: of the catalog, or by its folder. */
+  async open(name: readonly string[]): Promise<{ name: string; table: LakeTable; storage: OpenStorage; relation?: Relation }> {
+    if (name.length === 1 && name[0]!.includes(':')) return { name: name[0]!, ...(await this.files.open(name[0]!)) };
+    const relation = await this.#relation(name);
+    const fullName = `${relation.namespace}.${relation.name}`;
+    if (relation.definition.kind === 'view') throw new LakeError('bad-request', `${fullName} is a view; its rows are changed in the tables that it reads.`, { table: fullName });
+    return { name: fullName, table: this.lake.table(relation), storage: this.lake.storageOf(relation), relation };
+  }
+
   async resolve(sql: string): Promise<ResolvedQuery> {
     return this.#resolve(await this.statements.read(sql), []);
   }

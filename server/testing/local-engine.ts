@@ -1,4 +1,5 @@
 /** An engine inside the test's own process, for tests of what stands on one. */
+import { ChangeSessions } from '../engine/change-sessions';
 import { toFailure, EngineError } from '../engine/failures';
 import { handlersOf, type Handlers } from '../engine/handlers';
 import type { EngineCalls } from '../engine/engine';
@@ -16,7 +17,8 @@ export class LocalEngine implements EngineCalls {
     const own: Sealed = await makeInstance({ memory: '1GB', threads: 2 });
     const planner = new Planner((await makeInstance({ memory: '128MB', threads: 1 })).connection);
     await planner.start();
-    return new LocalEngine(handlersOf(own, planner, new RunningQueries(new InstancePool({ memory, threads: 2 }, 1))));
+    const pool = new InstancePool({ memory, threads: 2 }, 1);
+    return new LocalEngine(handlersOf(own, planner, { queries: new RunningQueries(pool), changes: new ChangeSessions(pool) }));
   }
 
   async call<Name extends CallName>(call: Name, ask: Calls[Name]['ask']): Promise<Calls[Name]['answer']> {

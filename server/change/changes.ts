@@ -1,0 +1,185 @@
+/** Runs statements that change rows of Delta tables: resolve, plan, write new files sealed, commit one version, keep a receipt. */
+import { randomUUID } from 'node:crypto';
+import { mkdirSync, rmSync } from 'node:fs';
+import path from 'node:path';
+import { latestState } from '../../core/delta/operations';
+import { checkWritable } from '../../core/delta/protocol';
+import { DeltaTable } from '../../core/delta/table';
+import type { LogState } from '../../core/delta/state';
+import { LakeError } from '../../core/errors';
+import { TRUE } from '../../core/scan/predicate';
+import { readChange, type ChangeStatement } from '../../core/sql/change';
+import type { ReceiptBook } from '../catalog/receipt-book';
+import type { ReceiptTable } from '../catalog/receipts';
+import type { Config } from '../config';
+import { EngineError } from '../engine/failures';
+import { translateError } from '../engine/translate';
+import type { Events } from '../events';
+import { randomIds, systemClock, type OpenStorage } from '../lake/lake';
+import { openScans } from '../query/open-scans';
+import { prepareQuery, receiptTable, type PlannedTable } from '../query/prepare';
+import type { Queries, QueryResult } from '../query/queries';
+import { composeChange, type ComposedChange } from './composed-change';
+import { commitDelta, trackingFields, type DeltaOutcome } from './delta-change';
+import { BROKEN_RULE } from './new-rows';
+
+export interface ChangeOptions {
+  id?: string;
+  sql: string;
+  who: string;
+}
+
+/** The answer of a query, with one row that counts what was done. */
+export interface ChangeResult extends QueryResult {
+  written: { table: string; /** Null where no row was concerned, so that no version was made. */ version: number | null; operation: string };
+}
+
+/** A statement that lost a race is worked out anew from the newest version. */
+const ATTEMPTS = 4;
+/** Changes may take longer than queries. */
+const TIME_FACTOR = 6;
+
+export class Changes {
+  readonly #scratch: string;
+
+  constructor(
+    readonly queries: Queries,
+    readonly receipts: ReceiptBook,
+    readonly events: Events,
+    readonly config: Config,
+  ) {
+    this.#scratch = path.join(config.home, 'scratch');
+    rmSync(this.#scratch, { recursive: true, force: true });
+  }
+
+  async run(options: ChangeOptions): Promise<ChangeResult> {
+    const id = options.id ?? randomUUID();
+    const started = performance.now();
+    let tables: ReceiptTable[] = [];
+    let table = '';
+    const base = { id, who: options.who, kind: 'write' as const, sql: options.sql, planMs: null, engineMs: null };
+    try {
+      const statement = readChange(options.sql);
+      const target = await this.#target(statement);
+      table = target.name;
+      const outcome = await this.queries.queue.add(() => this.#withRetries(id, options, statement, target, (read) => {
+        tables = read;
+      }));
+      const totalMs = performance.now() - started;
+      const written = { table, version: outcome.version, operation: outcome.operation, ...outcome.counts };
+      this.receipts.put({ ...base, tables, outcome: 'done', written, rowCount: outcome.counts.rowsInserted + outcome.counts.rowsUpdated + outcome.counts.rowsDeleted, totalMs, problem: null });
+      if (outcome.version !== null) this.events.tell({ topic: 'table', name: table });
+      return { ...answer(outcome), id, written, receipt: { id, tables, planMs: 0, engineMs: totalMs, totalMs } };
+    } catch (error) {
+      const problem = error instanceof LakeError ? error.message : 'An unexpected error.';
+      const cancelled = error instanceof LakeError && error.kind === 'cancelled';
+      this.receipts.put({ ...base, tables, outcome: cancelled ? 'cancelled' : 'failed', written: table ? { table } : null, rowCount: null, totalMs: performance.now() - started, problem });
+      throw error;
+    } finally {
+      // A write is answered only when its receipt is kept too.
+      await this.receipts.settled();
+    }
+  }
+
+  async #target(statement: ChangeStatement): Promise<Target> {
+    const { name, start } = statement.target;
+    try {
+      const opened = await this.queries.resolver().open(name);
+      if (opened.table instanceof DeltaTable) return { name: opened.name, table: opened.table, storage: opened.storage };
+      throw new LakeError('unsupported', `${opened.name} is kept as ${opened.table.format}; rows can be changed in Delta tables only, so far. Nothing was changed.`, { table: opened.name });
+    } catch (error) {
+      if (error instanceof LakeError && error.details.position === undefined) throw new LakeError(error.kind, error.message, { ...error.details, position: start }, { cause: error });
+      throw error;
+    }
+  }
+
+  async #withRetries(id: string, options: ChangeOptions, statement: ChangeStatement, target: Target, told: (tables: ReceiptTable[]) => void): Promise<DeltaOutcome> {
+    for (let attempt = 1; ; attempt++) {
+      try {
+        return await this.#attempt(id, options, statement, target, told);
+      } catch (error) {
+        if (!(error instanceof LakeError && error.kind === 'conflict') || attempt === ATTEMPTS) throw error;
+      }
+    }
+  }
+
+  async #attempt(id: string, { sql, who }: ChangeOptions, statement: ChangeStatement, target: Target, told: (tables: ReceiptTable[]) => void): Promise<DeltaOutcome> {
+    const base = await latestState(target.table);
+    checkWritable(target.name, base.version, base.protocol, base.metadata);
+    const composed = composeChange(sql, statement);
+    const resolver = this.queries.resolver(new Map([[target.name, base.version]]));
+    const prepared = await inUsersPlaces(composed, async () => prepareQuery(await resolver.resolve(composed.query.text), this.queries.statements, this.queries.roots, composed.target));
+    told(prepared.tables.filter((table) => !table.withPositions).map(receiptTable));
+    const scratch = path.join(this.#scratch, id);
+    mkdirSync(scratch, { recursive: true });
+    const tables = await Promise.all(prepared.tables.map((table) => (table.withPositions ? asTarget(table, statement, base) : table)));
+    const scans = await openScans(tables, this.queries.local, scratch);
+    const { engine } = this.queries;
+    try {
+      await engine.call('beginChange', { id, allow: { ...scans.allow, folders: [...(scans.allow.folders ?? []), scratch] }, millis: this.config.queryMillis * TIME_FACTOR });
+      const step = (text: string, setup: string[] = []) => engine.call('changeStep', { id, setup, sql: text });
+      await step('SELECT 1', scans.setup);
+      return await commitDelta({
+        statement, composed, base, table: target.table, name: target.name, scans, others: tables.filter((each) => !each.withPositions),
+        ...targetOf(tables), writing: { step, scratch, store: target.storage.store }, tree: engine,
+        sqlOf: (range) => prepared.compileRange(scans.relations, range), ports: { clock: systemClock, ids: randomIds, who }, sql,
+      });
+    } catch (error) {
+      throw this.#translated(error, tables, scans.copies);
+    } finally {
+      await engine.call('endChange', { id }).catch(() => undefined);
+      await scans.release();
+      rmSync(scratch, { recursive: true, force: true });
+    }
+  }
+
+  #translated(error: unknown, tables: readonly PlannedTable[], copies: Awaited<ReturnType<typeof openScans>>['copies']): unknown {
+    if (!(error instanceof EngineError)) return error;
+    const rule = error.message.indexOf(BROKEN_RULE);
+    if (rule >= 0) return new LakeError('refused', `${withoutOurs(error.message.slice(rule))}. Nothing was changed.`);
+    const names = new Map(tables.map(({ standIn, source }) => [standIn, source.name]));
+    // Positions are those of SQL that the user never saw.
+    return translateError(new EngineError(error.kind, error.message), { roots: this.queries.roots, copies, names });
+  }
+}
+
+interface Target {
+  name: string;
+  table: DeltaTable;
+  storage: OpenStorage;
+}
+
+/** Rows without a match in the source may be anywhere, so every file is looked at; tracked rows bring their ids. */
+async function asTarget(table: PlannedTable, statement: ChangeStatement, base: LogState): Promise<PlannedTable> {
+  const needsAll = statement.kind === 'merge' && statement.clauses.some((clause) => clause.when === 'not-matched-by-source');
+  const plan = needsAll ? await table.source.snapshot.plan(TRUE) : table.plan;
+  return { ...table, plan: { ...plan, fields: [...plan.fields, ...trackingFields(base)] } };
+}
+
+function targetOf(tables: readonly PlannedTable[]): { target?: PlannedTable } {
+  const target = tables.find((table) => table.withPositions);
+  return target ? { target } : {};
+}
+
+/** The row is shown without the columns that are ours. */
+function withoutOurs(message: string): string {
+  return message.split('\n')[0]!.replace(/,"__act":-?\w+/, '').trim();
+}
+
+/** Positions of errors in the composed query are made those of the user's text. */
+async function inUsersPlaces<T>({ query }: ComposedChange, work: () => Promise<T>): Promise<T> {
+  try {
+    return await work();
+  } catch (error) {
+    if (!(error instanceof LakeError) || error.details.position === undefined) throw error;
+    throw new LakeError(error.kind, error.message, { ...error.details, position: query.originalPosition(error.details.position) }, { cause: error });
+  }
+}
+
+function answer({ version, counts }: DeltaOutcome): Pick<QueryResult, 'columns' | 'rows' | 'rowCount' | 'truncated'> {
+  const row: Record<string, number | null> = {
+    version, rows_inserted: counts.rowsInserted, rows_updated: counts.rowsUpdated, rows_deleted: counts.rowsDeleted,
+    files_added: counts.filesAdded, files_removed: counts.filesRemoved, bytes_added: counts.bytesAdded, bytes_removed: counts.bytesRemoved,
+  };
+  return { columns: Object.keys(row).map((name) => ({ name, type: 'bigint' })), rows: [Object.values(row)], rowCount: 1, truncated: false };
+}

@@ -1,0 +1,92 @@
+/** Writes rows to Parquet files through a sealed instance, into scratch first, then to their place in the table's storage. */
+import { randomUUID } from 'node:crypto';
+import { existsSync, mkdirSync, rmSync } from 'node:fs';
+import path from 'node:path';
+import { physicalName, type Field, type LogicalType } from '../../core/schema/types';
+import { typeName } from '../../core/schema/type-names';
+import { quoteName, quoteText } from '../../core/sql/tokens';
+import { joinPath } from '../../core/storage/paths';
+import type { WrittenFile } from '../../core/table/written-file';
+import { parseValue } from '../../core/values/text';
+import type { Value } from '../../core/values/value';
+import type { RunReply } from '../engine/messages';
+import { physical, physicalType } from '../engine/parquet-scan';
+import { fieldIds, writtenOf } from '../engine/row-files';
+import type { LakeStore } from '../storage/lake-store';
+
+export interface FilesWanted {
+  /** A query whose columns hold the table's, by their logical names. */
+  rows: string;
+  fields: readonly Field[];
+  partitionColumns: readonly string[];
+  /** More columns of the rows that go into the files, by the name that they have. */
+  extra: { name: string; type: LogicalType }[];
+  /** Folder in the store under which the files go. */
+  folder: string;
+  /** Column ids are written to the files. */
+  withIds: boolean;
+  targetBytes: number;
+}
+
+/** Steps of a statement in its instance, and the folder that the instance may write to. */
+export interface Writing {
+  step(sql: string, setup?: string[]): Promise<RunReply>;
+  scratch: string;
+  store: LakeStore;
+}
+
+/** Files without rows are not kept. */
+export async function writeFiles({ step, scratch, store }: Writing, wanted: FilesWanted): Promise<WrittenFile[]> {
+  const out = path.join(scratch, randomUUID());
+  mkdirSync(out, { recursive: true });
+  const inFile = wanted.fields.filter((field) => !wanted.partitionColumns.includes(field.name));
+  const fileFields = (physicalType({ kind: 'struct', fields: inFile }) as { fields: Field[] }).fields;
+  const { columns, rows } = await step(copySql(wanted, inFile, fileFields, out));
+  const written: WrittenFile[] = [];
+  for (const values of rows) {
+    const row = Object.fromEntries(columns.map((name, index) => [name, values[index]]));
+    const local = String(row.filename);
+    const stats = writtenOf(row, fileFields);
+    if (stats.rows === 0) continue;
+    const keys = (row.partition_keys ?? {}) as Record<string, string | null>;
+    const partition = partitionOf(wanted, keys);
+    const target = joinPath(wanted.folder, ...hiveSteps(wanted, keys), path.basename(local));
+    await store.putFile(target, local);
+    written.push({ path: target, partition, ...stats });
+  }
+  if (existsSync(out)) rmSync(out, { recursive: true, force: true });
+  return written;
+}
+
+function copySql(wanted: FilesWanted, inFile: readonly Field[], fileFields: readonly Field[], out: string): string {
+  const columns = inFile.map((field) => `${physical(field, quoteName(field.name))}::${typeName(physicalType(field.type))} AS ${quoteName(physicalName(field))}`);
+  columns.push(...wanted.extra.map(({ name, type }) => `${quoteName(name)}::${typeName(type)} AS ${quoteName(name)}`));
+  columns.push(...wanted.partitionColumns.map((name, index) => `${quoteName(name)} AS ${partitionName(index)}`));
+  const options = ['FORMAT parquet', 'COMPRESSION zstd', 'RETURN_STATS true', "FILENAME_PATTERN 'part-{uuid}'", 'OVERWRITE_OR_IGNORE true'];
+  if (wanted.partitionColumns.length > 0) options.push(`PARTITION_BY (${wanted.partitionColumns.map((_, index) => partitionName(index)).join(', ')})`);
+  else options.push(`FILE_SIZE_BYTES ${wanted.targetBytes}`);
+  if (wanted.withIds && fileFields.length > 0) options.push(`FIELD_IDS {${fileFields.map(fieldIds).join(', ')}}`);
+  return `COPY (SELECT ${columns.join(', ')} FROM (${wanted.rows}) AS __out) TO ${quoteText(out)} (${options.join(', ')})`;
+}
+
+/** Names of our own, so that no column of the file can have the same. */
+function partitionName(index: number): string {
+  return `__partition_${index}`;
+}
+
+function partitionOf({ fields, partitionColumns }: FilesWanted, keys: Record<string, string | null>): Record<string, Value | null> {
+  return Object.fromEntries(partitionColumns.map((name, index) => {
+    const text = keys[partitionName(index)] ?? null;
+    // The log has an empty text as null ("Partition Value Serialization"), so it is null here too.
+    const value = text === null || text === '' ? null : parseValue(fields.find((field) => field.name === name)!.type, text);
+    return [name, value];
+  }));
+}
+
+/** `day=2026-03-14`: common practice; readers take the values from the log. */
+function hiveSteps({ partitionColumns }: FilesWanted, keys: Record<string, string | null>): string[] {
+  return partitionColumns.map((name, index) => {
+    const text = keys[partitionName(index)] ?? null;
+    return `${encodeURIComponent(name)}=${text === null || text === '' ? '__HIVE_DEFAULT_PARTITION__' : encodeURIComponent(text)}`;
+  });
+}

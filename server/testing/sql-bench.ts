@@ -1,0 +1,86 @@
+/** Queries and changes over tables of one folder, without a catalog database: for tests of what SQL does to tables. */
+import path from 'node:path';
+import { createDeltaTable, type NewTable } from '../../core/delta/operations';
+import { DeltaTable } from '../../core/delta/table';
+import { LakeError } from '../../core/errors';
+import type { LakeTable } from '../../core/table/contract';
+import type { ReceiptBook } from '../catalog/receipt-book';
+import type { Receipt } from '../catalog/receipts';
+import type { RelationNames } from '../catalog/relation-names';
+import type { Relation } from '../catalog/relations';
+import { Changes, type ChangeResult } from '../change/changes';
+import type { Config } from '../config';
+import type { EngineCalls } from '../engine/engine';
+import type { Events } from '../events';
+import type { FilesAsTable } from '../lake/files-as-table';
+import { randomIds, systemClock, type Lake } from '../lake/lake';
+import { LocalFiles } from '../lake/local-files';
+import { Queries } from '../query/queries';
+import type { LakeStore } from '../storage/lake-store';
+import { asStorage, temporaryFolder } from './lake-tools';
+
+export class SqlBench {
+  readonly #home = temporaryFolder();
+  readonly #tables = new Map<string, LakeTable>();
+  readonly receipts: Omit<Receipt, 'at'>[] = [];
+  readonly queries: Queries;
+  readonly changes: Changes;
+
+  /** Tables are named `bay.name` and lie in the folder `name` of the store. */
+  constructor(readonly store: LakeStore, engine: EngineCalls) {
+    const storage = asStorage(store);
+    const lake = {
+      storages: () => [storage], storageOf: () => storage, storage: () => storage,
+      table: (relation: Relation) => this.table(relation.name),
+    } as unknown as Lake;
+    const names = {
+      get: async (namespace: string, name: string) => {
+        if (!this.#tables.has(name)) throw new LakeError('not-found', `There is no table ${namespace}.${name}.`);
+        return { namespace, name, definition: { kind: 'table' } } as unknown as Relation;
+      },
+    } as unknown as RelationNames;
+    const receipts = { put: (receipt: Omit<Receipt, 'at'>) => this.receipts.push(receipt), settled: async () => undefined } as unknown as ReceiptBook;
+    const config = { home: this.#home.path, queryMillis: 60_000 } as Config;
+    this.queries = new Queries(lake, {} as FilesAsTable, engine, names, receipts, config, new LocalFiles(path.join(this.#home.path, 'cache'), 1e9));
+    this.changes = new Changes(this.queries, receipts, { tell: () => undefined } as unknown as Events, config);
+  }
+
+  table(name: string): LakeTable {
+    return this.#tables.get(name)!;
+  }
+
+  delta(name: string): DeltaTable {
+    return this.table(name) as DeltaTable;
+  }
+
+  async create(name: string, options: NewTable): Promise<DeltaTable> {
+    const table = this.open(name);
+    await createDeltaTable(table, options, { clock: systemClock, ids: randomIds, who: 'tester' });
+    return table;
+  }
+
+  /** A table that stands in the folder already, or one that is about to be made. */
+  open(name: string): DeltaTable {
+    const table = new DeltaTable(this.store, name, `bay.${name}`);
+    this.#tables.set(name, table);
+    return table;
+  }
+
+  async rows(sql: string): Promise<unknown[][]> {
+    return (await this.queries.run({ sql, maxRows: 1_000_000, who: 'tester' })).rows;
+  }
+
+  run(sql: string): Promise<ChangeResult> {
+    return this.changes.run({ sql, who: 'tester' });
+  }
+
+  /** The counts of a change by name. */
+  async count(sql: string): Promise<Record<string, unknown>> {
+    const { columns, rows } = await this.run(sql);
+    return Object.fromEntries(columns.map(({ name }, index) => [name, rows[0]![index]]));
+  }
+
+  remove(): void {
+    this.#home.remove();
+  }
+}
