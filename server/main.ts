@@ -22,6 +22,7 @@ import { Events } from './events';
 import { lockHome } from './home-lock';
 import { Jobs } from './jobs/jobs';
 import { ColumnKeeper } from './lake/column-keeper';
+import { DeltaUpkeep } from './lake/delta-upkeep';
 import { FilesAsTable } from './lake/files-as-table';
 import { Inspector } from './lake/inspect';
 import { Lake } from './lake/lake';
@@ -88,7 +89,8 @@ async function start(args: readonly string[], onStop: (stop: () => Promise<void>
   const receipts = new ReceiptBook(database, events, log);
   onStop(() => receipts.settled());
   const queries = new Queries(lake, files, queryEngine, names, receipts, config, local);
-  const changes = new Changes(queries, receipts, events, config);
+  const upkeep = new DeltaUpkeep(workEngine, local, config, log);
+  const changes = new Changes(queries, upkeep, receipts, events, config);
   const columns = new ColumnKeeper(database, lake, queries, events, log);
   const crawler = new Crawler(lake, inspector, jobs, events, {
     database, statements: queries.statements,
@@ -106,7 +108,7 @@ async function start(args: readonly string[], onStop: (stop: () => Promise<void>
   const services: Services = {
     config, log, database, events, jobs, lake, inspector, files, queryEngine, workEngine, readiness,
     names, receipts, local, uploads: new Uploads(path.join(config.home, 'uploads')),
-    queries, changes,
+    queries, changes, upkeep,
     columns, find: new FindIndex(database, events), crawler, schedules: new Schedules(database, crawler, `${config.person}, by schedule`, log),
   };
   if (config.demo) {

@@ -12,6 +12,7 @@ import type { Engine } from './engine/engine';
 import type { Events } from './events';
 import type { Jobs } from './jobs/jobs';
 import type { ColumnKeeper } from './lake/column-keeper';
+import type { DeltaUpkeep } from './lake/delta-upkeep';
 import type { FilesAsTable } from './lake/files-as-table';
 import type { Inspector } from './lake/inspect';
 import type { Lake } from './lake/lake';
@@ -36,6 +37,7 @@ export interface Services {
   local: LocalFiles;
   queries: Queries;
   changes: Changes;
+  upkeep: DeltaUpkeep;
   uploads: Uploads;
   columns: ColumnKeeper;
   find: FindIndex;

@@ -27,7 +27,7 @@ export function spliceRange(statement: Statement, replacements: readonly string[
 
 function editsOf(statement: Statement, replacements: readonly string[]): Edit[] {
   const edits: Edit[] = statement.references.flatMap((reference, index) => {
-    const alias = reference.alias ? '' : ` AS ${quoteName(reference.options ? 'files' : reference.name.at(-1)!)}`;
+    const alias = reference.alias ? '' : ` AS ${quoteName(reference.options ? 'files' : reference.changes ? 'changes_of' : reference.name.at(-1)!)}`;
     const edit = { start: reference.start, end: reference.end, text: `${replacements[index]!}${alias}` };
     return reference.clause ? [edit, { ...reference.clause, text: '' }] : [edit];
   });

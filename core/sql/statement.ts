@@ -16,6 +16,8 @@ export interface TableReference {
   name: string[];
   /** How files are to be read, where they are named by `files('storage:path', option => value)`. */
   options?: Record<string, unknown>;
+  /** The rows that changed between two versions, where it is `changes_of('namespace.table', since => 3, until => 7)`. */
+  changes?: { since: number; until?: number };
   alias?: string;
   asOf: AsOf;
   /** Where the name stands in the text. */
@@ -80,7 +82,8 @@ class Walk {
     }
     if (typeof node !== 'object' || node === null) return;
     const here = node as Node;
-    if (here.type === 'TABLE_FUNCTION' && isFiles(here)) return this.#files(here);
+    if (here.type === 'TABLE_FUNCTION' && isCall(here, 'files')) return this.#files(here);
+    if (here.type === 'TABLE_FUNCTION' && isCall(here, 'changes_of')) return this.#changes(here);
     this.#check(here);
     let visible = scope;
     const ctes = (here.cte_map as { map?: { key: string; value: Node }[] } | undefined)?.map ?? [];
@@ -131,6 +134,28 @@ class Walk {
     const alias = (node.alias as string | undefined) || undefined;
     const reference: TableReference = { name: [path], options, asOf: LATEST, start, end, ...(alias ? { alias } : {}) };
     this.references.push(reference);
+  }
+
+  /** `changes_of('namespace.table', 3)` or `(…, since => 3, until => 7)`. */
+  #changes(node: Node): void {
+    const start = this.#position(node) ?? 0;
+    const first = this.tokens.findIndex((token) => token.start === start);
+    const end = this.tokens[closing(this.tokens, first + 1)]!.end;
+    const [table, ...rest] = ((node.function as Node).children as Node[] | undefined) ?? [];
+    const name = table && constantValue(table);
+    const given = new Map<string, unknown>(rest.map((each, index) => [(each.alias as string | undefined) || ['since', 'until'][index] || '', constantValue(each)]));
+    const [since, until] = [given.get('since') ?? 0, given.get('until')];
+    const isVersion = (value: unknown) => typeof value === 'number' && Number.isSafeInteger(value) && value >= 0;
+    const isKnown = [...given.keys()].every((key) => key === 'since' || key === 'until');
+    if (typeof name !== 'string' || !isKnown || !isVersion(since) || (until !== undefined && !isVersion(until))) {
+      throw new LakeError('bad-request', "changes_of(…) takes a table's name in quotes and one or two version numbers: changes_of('namespace.table', since => 3, until => 7).", { position: start });
+    }
+    const cut = name.lastIndexOf('.');
+    const alias = (node.alias as string | undefined) || undefined;
+    this.references.push({
+      name: name.includes(':') || cut < 0 ? [name] : [name.slice(0, cut), name.slice(cut + 1)], asOf: LATEST, start, end,
+      changes: { since: since as number, ...(until === undefined ? {} : { until: until as number }) }, ...(alias ? { alias } : {}),
+    });
   }
 
   /** The engine's own `AT (VERSION => n)` and `AT (TIMESTAMP => …)`, which stands after the alias. */
@@ -187,8 +212,8 @@ function isRecursive(cte: Node): boolean {
   return ((cte.query as Node | undefined)?.node as Node | undefined)?.type === 'RECURSIVE_CTE_NODE';
 }
 
-function isFiles(node: Node): boolean {
-  return String((node.function as Node).function_name ?? '').toLowerCase() === 'files';
+function isCall(node: Node, name: string): boolean {
+  return String((node.function as Node).function_name ?? '').toLowerCase() === name;
 }
 
 /** A constant, or a list of them, as JavaScript has it; undefined for anything else. */

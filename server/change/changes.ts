@@ -15,6 +15,7 @@ import type { Config } from '../config';
 import { EngineError } from '../engine/failures';
 import { translateError } from '../engine/translate';
 import type { Events } from '../events';
+import type { DeltaUpkeep } from '../lake/delta-upkeep';
 import { randomIds, systemClock, type OpenStorage } from '../lake/lake';
 import { openScans } from '../query/open-scans';
 import { prepareQuery, receiptTable, type PlannedTable } from '../query/prepare';
@@ -44,6 +45,7 @@ export class Changes {
 
   constructor(
     readonly queries: Queries,
+    readonly upkeep: Pick<DeltaUpkeep, 'afterCommit'>,
     readonly receipts: ReceiptBook,
     readonly events: Events,
     readonly config: Config,
@@ -68,7 +70,10 @@ export class Changes {
       const totalMs = performance.now() - started;
       const written = { table, version: outcome.version, operation: outcome.operation, ...outcome.counts };
       this.receipts.put({ ...base, tables, outcome: 'done', written, rowCount: outcome.counts.rowsInserted + outcome.counts.rowsUpdated + outcome.counts.rowsDeleted, totalMs, problem: null });
-      if (outcome.version !== null) this.events.tell({ topic: 'table', name: table });
+      if (outcome.version !== null) {
+        this.events.tell({ topic: 'table', name: table });
+        await this.upkeep.afterCommit(target.table, target.storage);
+      }
       return { ...answer(outcome), id, written, receipt: { id, tables, planMs: 0, engineMs: totalMs, totalMs } };
     } catch (error) {
       const problem = error instanceof LakeError ? error.message : 'An unexpected error.';

@@ -7,7 +7,7 @@ import { typeName } from '../../core/schema/type-names';
 import { quoteName, quoteText } from '../../core/sql/tokens';
 import { joinPath } from '../../core/storage/paths';
 import type { WrittenFile } from '../../core/table/written-file';
-import { parseValue } from '../../core/values/text';
+import { formatValue, parseValue } from '../../core/values/text';
 import type { Value } from '../../core/values/value';
 import type { RunReply } from '../engine/messages';
 import { physical, physicalType } from '../engine/parquet-scan';
@@ -19,6 +19,8 @@ export interface FilesWanted {
   rows: string;
   fields: readonly Field[];
   partitionColumns: readonly string[];
+  /** The partition that all rows are of, where that is known before. */
+  partition?: Record<string, Value | null>;
   /** More columns of the rows that go into the files, by the name that they have. */
   extra: { name: string; type: LogicalType }[];
   /** Folder in the store under which the files go. */
@@ -49,8 +51,8 @@ export async function writeFiles({ step, scratch, store }: Writing, wanted: File
     const stats = writtenOf(row, fileFields);
     if (stats.rows === 0) continue;
     const keys = (row.partition_keys ?? {}) as Record<string, string | null>;
-    const partition = partitionOf(wanted, keys);
-    const target = joinPath(wanted.folder, ...hiveSteps(wanted, keys), path.basename(local));
+    const partition = wanted.partition ?? partitionOf(wanted, keys);
+    const target = joinPath(wanted.folder, ...hiveSteps(wanted, partition), path.basename(local));
     await store.putFile(target, local);
     written.push({ path: target, partition, ...stats });
   }
@@ -61,9 +63,10 @@ export async function writeFiles({ step, scratch, store }: Writing, wanted: File
 function copySql(wanted: FilesWanted, inFile: readonly Field[], fileFields: readonly Field[], out: string): string {
   const columns = inFile.map((field) => `${physical(field, quoteName(field.name))}::${typeName(physicalType(field.type))} AS ${quoteName(physicalName(field))}`);
   columns.push(...wanted.extra.map(({ name, type }) => `${quoteName(name)}::${typeName(type)} AS ${quoteName(name)}`));
-  columns.push(...wanted.partitionColumns.map((name, index) => `${quoteName(name)} AS ${partitionName(index)}`));
+  const divided = wanted.partition ? [] : wanted.partitionColumns;
+  columns.push(...divided.map((name, index) => `${quoteName(name)} AS ${partitionName(index)}`));
   const options = ['FORMAT parquet', 'COMPRESSION zstd', 'RETURN_STATS true', "FILENAME_PATTERN 'part-{uuid}'", 'OVERWRITE_OR_IGNORE true'];
-  if (wanted.partitionColumns.length > 0) options.push(`PARTITION_BY (${wanted.partitionColumns.map((_, index) => partitionName(index)).join(', ')})`);
+  if (divided.length > 0) options.push(`PARTITION_BY (${divided.map((_, index) => partitionName(index)).join(', ')})`);
   else options.push(`FILE_SIZE_BYTES ${wanted.targetBytes}`);
   if (wanted.withIds && fileFields.length > 0) options.push(`FIELD_IDS {${fileFields.map(fieldIds).join(', ')}}`);
   return `COPY (SELECT ${columns.join(', ')} FROM (${wanted.rows}) AS __out) TO ${quoteText(out)} (${options.join(', ')})`;
@@ -84,9 +87,9 @@ function partitionOf({ fields, partitionColumns }: FilesWanted, keys: Record<str
 }
 
 /** `day=2026-03-14`: common practice; readers take the values from the log. */
-function hiveSteps({ partitionColumns }: FilesWanted, keys: Record<string, string | null>): string[] {
-  return partitionColumns.map((name, index) => {
-    const text = keys[partitionName(index)] ?? null;
-    return `${encodeURIComponent(name)}=${text === null || text === '' ? '__HIVE_DEFAULT_PARTITION__' : encodeURIComponent(text)}`;
+function hiveSteps({ fields, partitionColumns }: FilesWanted, partition: Record<string, Value | null>): string[] {
+  return partitionColumns.map((name) => {
+    const value = partition[name] ?? null;
+    return `${encodeURIComponent(name)}=${value === null ? '__HIVE_DEFAULT_PARTITION__' : encodeURIComponent(formatValue(fields.find((field) => field.name === name)!.type, value))}`;
   });
 }

@@ -1,4 +1,6 @@
 /** From the names in a query to tables at a version: the catalog's tables, its views with what they read, and files by path. */
+import { ChangeFeed } from '../../core/delta/change-feed';
+import { DeltaTable } from '../../core/delta/table';
 import { LakeError } from '../../core/errors';
 import type { Statement, TableReference } from '../../core/sql/statement';
 import type { AsOf, LakeTable, Snapshot } from '../../core/table/contract';
@@ -69,6 +71,7 @@ export class Resolver {
 
   async #source(reference: TableReference, views: string[]): Promise<ResolvedTable | ResolvedQuery> {
     try {
+      if (reference.changes) return await this.#changes(reference.name, reference.changes);
       const filesName = reference.name.length === 1 && reference.name[0]!.includes(':') ? reference.name[0]! : undefined;
       if (filesName !== undefined) return await this.#files(filesName, reference);
       const relation = await this.#relation(reference.name);
@@ -79,6 +82,15 @@ export class Resolver {
       }
       throw error;
     }
+  }
+
+  async #changes(names: readonly string[], range: { since: number; until?: number }): Promise<ResolvedTable> {
+    const { name, table, storage } = await this.open(names);
+    if (!(table instanceof DeltaTable)) throw new LakeError('unsupported', `${name} is kept as ${table.format}; changes row by row are known of Delta tables only.`, { table: name });
+    const pin = this.pins.get(name);
+    const feed = new ChangeFeed(table, range.until === undefined && pin !== undefined ? { ...range, until: pin } : range);
+    const [snapshot, newest] = await Promise.all([feed.snapshot(), table.snapshot(LATEST)]);
+    return { name, table: feed, storage, snapshot, past: snapshot.version !== newest.version, asOf: LATEST };
   }
 
   async #relation(name: readonly string[]): Promise<Relation> {

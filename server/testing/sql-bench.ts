@@ -12,8 +12,9 @@ import { Changes, type ChangeResult } from '../change/changes';
 import type { Config } from '../config';
 import type { EngineCalls } from '../engine/engine';
 import type { Events } from '../events';
+import { DeltaUpkeep } from '../lake/delta-upkeep';
 import type { FilesAsTable } from '../lake/files-as-table';
-import { randomIds, systemClock, type Lake } from '../lake/lake';
+import { randomIds, systemClock, type Lake, type OpenStorage } from '../lake/lake';
 import { LocalFiles } from '../lake/local-files';
 import { Queries } from '../query/queries';
 import type { LakeStore } from '../storage/lake-store';
@@ -22,13 +23,16 @@ import { asStorage, temporaryFolder } from './lake-tools';
 export class SqlBench {
   readonly #home = temporaryFolder();
   readonly #tables = new Map<string, LakeTable>();
+  readonly storage: OpenStorage;
   readonly receipts: Omit<Receipt, 'at'>[] = [];
   readonly queries: Queries;
   readonly changes: Changes;
+  readonly upkeep: DeltaUpkeep;
 
   /** Tables are named `bay.name` and lie in the folder `name` of the store. */
   constructor(readonly store: LakeStore, engine: EngineCalls) {
     const storage = asStorage(store);
+    this.storage = storage;
     const lake = {
       storages: () => [storage], storageOf: () => storage, storage: () => storage,
       table: (relation: Relation) => this.table(relation.name),
@@ -42,7 +46,8 @@ export class SqlBench {
     const receipts = { put: (receipt: Omit<Receipt, 'at'>) => this.receipts.push(receipt), settled: async () => undefined } as unknown as ReceiptBook;
     const config = { home: this.#home.path, queryMillis: 60_000 } as Config;
     this.queries = new Queries(lake, {} as FilesAsTable, engine, names, receipts, config, new LocalFiles(path.join(this.#home.path, 'cache'), 1e9));
-    this.changes = new Changes(this.queries, receipts, { tell: () => undefined } as unknown as Events, config);
+    this.upkeep = new DeltaUpkeep(engine, this.queries.local, config, { warn: (error: unknown) => { throw error; } });
+    this.changes = new Changes(this.queries, this.upkeep, receipts, { tell: () => undefined } as unknown as Events, config);
   }
 
   table(name: string): LakeTable {

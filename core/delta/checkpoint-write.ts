@@ -1,0 +1,72 @@
+/** Writing checkpoints (Delta protocol, "Checkpoints", "V2 Spec", "Last Checkpoint File"). */
+import { joinPath } from '../storage/paths';
+import { toBytes, type Clock, type Ids } from '../storage/object-store';
+import type { Action, Sidecar } from './actions';
+import { actionsText } from './commit';
+import { LOG_FOLDER, paddedVersion } from './log';
+import { durationOf, PROPERTIES } from './properties';
+import type { LogState } from './state';
+import type { DeltaTable } from './table';
+
+/** The port that writes actions as rows of one Parquet file in the checkpoint's schema; whole or not at all. */
+export interface ActionFiles {
+  write(path: string, actions: Iterable<Action>): Promise<{ bytes: number }>;
+}
+
+export interface CheckpointPorts {
+  files: ActionFiles;
+  clock: Clock;
+  ids: Ids;
+}
+
+/** File actions of one sidecar. */
+const SIDECAR_ACTIONS = 50_000;
+
+/** Sums the log up to the state's version; readers begin there. Returns the checkpoint's path. */
+export async function writeCheckpoint(table: DeltaTable, state: LogState, ports: CheckpointPorts): Promise<string> {
+  const isV2 = state.metadata.configuration['delta.checkpointPolicy'] === 'v2';
+  const log = joinPath(table.root, LOG_FOLDER);
+  const head = headActions(state);
+  const files = fileActions(state, ports.clock.now());
+  const path = isV2 ? joinPath(log, `${paddedVersion(state.version)}.checkpoint.${ports.ids.uuid()}.json`) : joinPath(log, `${paddedVersion(state.version)}.checkpoint.parquet`);
+  let bytes: number;
+  if (isV2) {
+    const sidecars: Sidecar[] = [];
+    for (let from = 0; from < files.length; from += SIDECAR_ACTIONS) {
+      const name = `${ports.ids.uuid()}.parquet`;
+      const written = await ports.files.write(joinPath(log, '_sidecars', name), files.slice(from, from + SIDECAR_ACTIONS));
+      sidecars.push({ path: name, sizeInBytes: written.bytes, modificationTime: ports.clock.now() });
+    }
+    const text = toBytes(actionsText([{ checkpointMetadata: { version: state.version } }, ...head, ...sidecars.map((sidecar) => ({ sidecar }))]));
+    await table.store.putIfAbsent(path, text);
+    bytes = text.length;
+  } else {
+    bytes = (await ports.files.write(path, [...head, ...files])).bytes;
+  }
+  const last = { version: state.version, size: head.length + files.length, sizeInBytes: bytes, numOfAddFiles: state.files.size };
+  await table.store.put(joinPath(log, '_last_checkpoint'), toBytes(`${JSON.stringify(last)}\n`));
+  return path;
+}
+
+/** Whether a version is one after which the log is to be summed up. */
+export function isCheckpointDue({ version, metadata }: LogState): boolean {
+  const every = Number(metadata.configuration['delta.checkpointInterval'] ?? PROPERTIES['delta.checkpointInterval']!.standard);
+  return version > 0 && version % every === 0;
+}
+
+function headActions(state: LogState): Action[] {
+  return [
+    { protocol: state.protocol }, { metaData: state.metadata },
+    ...[...state.txns.values()].map((txn) => ({ txn })),
+    ...[...state.domains.values()].map((domainMetadata) => ({ domainMetadata })),
+  ];
+}
+
+/** "Tombstones are kept until they expire"; what stands in a checkpoint changes no data. */
+function fileActions(state: LogState, now: number): Action[] {
+  const expired = now - durationOf(state.metadata.configuration, 'delta.deletedFileRetentionDuration');
+  return [
+    ...[...state.files.values()].map((add) => ({ add: { ...add, dataChange: false } })),
+    ...[...state.removes.values()].filter((remove) => Number(remove.deletionTimestamp ?? 0) > expired).map((remove) => ({ remove: { ...remove, dataChange: false } })),
+  ];
+}

@@ -1,0 +1,161 @@
+/** Upkeep of Delta tables as it is run: checkpoints after commits, compaction through the engine, clearing of files and of the log. */
+import { randomUUID } from 'node:crypto';
+import { mkdirSync, rmSync } from 'node:fs';
+import path from 'node:path';
+import type { Logger } from 'pino';
+import { isCheckpointDue, writeCheckpoint } from '../../core/delta/checkpoint-write';
+import { changeRows, latestState } from '../../core/delta/operations';
+import { PROPERTIES } from '../../core/delta/properties';
+import { rowTrackingColumns } from '../../core/delta/row-tracking';
+import { mappingMode, schemaOf } from '../../core/delta/schema';
+import type { LogState } from '../../core/delta/state';
+import type { DeltaTable } from '../../core/delta/table';
+import { planCompaction, planLogExpiry, planVacuum, vacuum, type CompactionGroup, type CompactionOptions, type VacuumPlan } from '../../core/delta/upkeep';
+import { LakeError } from '../../core/errors';
+import { planScan } from '../../core/scan/plan';
+import { TRUE } from '../../core/scan/predicate';
+import { findField, type Field } from '../../core/schema/types';
+import { quoteName } from '../../core/sql/tokens';
+import type { WrittenFile } from '../../core/table/written-file';
+import { writeFiles } from '../change/write-files';
+import type { Config } from '../config';
+import type { EngineCalls } from '../engine/engine';
+import { POSITION } from '../engine/parquet-scan';
+import { loadRowFilters, scanOf } from '../engine/scan-sql';
+import { EngineActionFiles } from './action-files';
+import { randomIds, systemClock, type OpenStorage } from './lake';
+import type { LocalFiles } from './local-files';
+
+/** Nothing that is written here takes longer; files younger than this may belong to a write that runs. */
+const LONGEST_WRITE_MS = 2 * 3_600_000;
+
+export interface CompactionWish extends Omit<CompactionOptions, 'everyFile'> {
+  /** Rows are sorted by these columns, or laid out so that near values of all of them lie together. */
+  layout?: { kind: 'sort' | 'z-order'; columns: string[] };
+}
+
+export interface CompactionOutcome {
+  version: number | null;
+  filesBefore: number;
+  filesAfter: number;
+  bytesBefore: number;
+  bytesAfter: number;
+}
+
+export class DeltaUpkeep {
+  constructor(
+    readonly engine: EngineCalls,
+    readonly local: LocalFiles,
+    readonly config: Pick<Config, 'home'>,
+    readonly log: Pick<Logger, 'warn'>,
+  ) {}
+
+  /** Sums the log up when it is time. A checkpoint only saves readers time, so failing to write one fails nothing. */
+  async afterCommit(table: DeltaTable, storage: OpenStorage): Promise<void> {
+    try {
+      const state = await latestState(table);
+      if (isCheckpointDue(state)) await this.checkpoint(table, storage);
+    } catch (error) {
+      this.log.warn({ err: error, table: table.name }, 'a checkpoint could not be written');
+    }
+  }
+
+  async checkpoint(table: DeltaTable, { store }: OpenStorage): Promise<{ version: number; path: string }> {
+    const state = await latestState(table);
+    return { version: state.version, path: await writeCheckpoint(table, state, { files: new EngineActionFiles(this.engine, store), clock: systemClock, ids: randomIds }) };
+  }
+
+  planVacuum(table: DeltaTable, retentionMs?: number): Promise<VacuumPlan> {
+    return planVacuum(table, { now: Date.now(), longestWriteMs: LONGEST_WRITE_MS, ...(retentionMs === undefined ? {} : { retentionMs }) });
+  }
+
+  async vacuum(table: DeltaTable, retentionMs: number | undefined, agreed: { toBreak: boolean }): Promise<VacuumPlan> {
+    const plan = await this.planVacuum(table, retentionMs);
+    await vacuum(table, plan, agreed);
+    return plan;
+  }
+
+  async expireLog(table: DeltaTable, run: boolean): Promise<{ files: number; oldestVersion: number }> {
+    const { paths, oldestVersion } = await planLogExpiry(table, Date.now());
+    if (run) for (const each of paths) await table.store.delete(each);
+    return { files: paths.length, oldestVersion };
+  }
+
+  /** What compaction would put together, and what that would come to. */
+  async planCompaction(table: DeltaTable, wish: CompactionWish): Promise<CompactionGroup[]> {
+    return planCompaction(table, await latestState(table), { ...wish, everyFile: wish.layout !== undefined });
+  }
+
+  async compact(table: DeltaTable, storage: OpenStorage, wish: CompactionWish, who: string): Promise<CompactionOutcome> {
+    const base = await latestState(table);
+    const groups = planCompaction(table, base, { ...wish, everyFile: wish.layout !== undefined });
+    const replaced = groups.flatMap((group) => group.keys);
+    const bytesBefore = groups.reduce((sum, group) => sum + group.bytes, 0);
+    if (replaced.length === 0) return { version: null, filesBefore: 0, filesAfter: 0, bytesBefore: 0, bytesAfter: 0 };
+    const scratch = path.join(this.config.home, 'scratch', randomUUID());
+    mkdirSync(scratch, { recursive: true });
+    try {
+      const files: WrittenFile[] = [];
+      for (const group of groups) files.push(...(await this.#rewrite(table, base, storage, group, wish, scratch)));
+      const bytesAfter = files.reduce((sum, file) => sum + file.bytes, 0);
+      const version = await changeRows(table, {
+        base, replaced, files, operation: 'OPTIMIZE',
+        parameters: { predicate: '[]', zOrderBy: JSON.stringify(wish.layout?.kind === 'z-order' ? wish.layout.columns : []), ...(wish.layout?.kind === 'sort' ? { sortBy: JSON.stringify(wish.layout.columns) } : {}), auto: 'false' },
+        metrics: { numRemovedFiles: replaced.length, numAddedFiles: files.length, numRemovedBytes: bytesBefore, numAddedBytes: bytesAfter },
+      }, { clock: systemClock, ids: randomIds, who });
+      await this.afterCommit(table, storage);
+      return { version, filesBefore: replaced.length, filesAfter: files.length, bytesBefore, bytesAfter };
+    } finally {
+      rmSync(scratch, { recursive: true, force: true });
+    }
+  }
+
+  async #rewrite(table: DeltaTable, base: LogState, storage: OpenStorage, group: CompactionGroup, wish: CompactionWish, scratch: string): Promise<WrittenFile[]> {
+    const { metadata } = base;
+    const schema = schemaOf(metadata, table.name);
+    const mode = mappingMode(metadata.configuration, table.name);
+    const tracking = rowTrackingColumns(metadata);
+    const adds = group.keys.map((key) => base.files.get(key)!);
+    const files = adds.map((add) => table.dataFile(add, schema, metadata.partitionColumns));
+    const extra: Field[] = tracking ? [tracking.id, tracking.version].map((name) => ({ name, type: { kind: 'long' }, required: false })) : [];
+    const plan = planScan({ kind: 'parquet', match: mode === 'id' ? 'field-id' : 'name' }, [...schema.fields, ...extra], files, TRUE);
+    const lease = await this.local.forPlan(storage, plan);
+    try {
+      const { setup, relation } = scanOf({ name: 'c', plan, localPath: (file) => lease.pathOf(file), rows: await loadRowFilters(plan), withPositions: tracking !== undefined });
+      const tracked = tracking && adds.map((add, number) => ({ number, id: Number(add.baseRowId ?? 0), version: Number(add.defaultRowCommitVersion ?? 0) }));
+      const columns = schema.fields.map((each) => quoteName(each.name));
+      if (tracking && tracked) {
+        const of = (pick: 'id' | 'version') => `(CASE ${POSITION.file} ${tracked.map((each) => `WHEN ${each.number} THEN ${each[pick]}`).join(' ')} END)::BIGINT`;
+        columns.push(`coalesce(${quoteName(tracking.id)}, ${of('id')} + ${POSITION.row}) AS ${quoteName(tracking.id)}`, `coalesce(${quoteName(tracking.version)}, ${of('version')}) AS ${quoteName(tracking.version)}`);
+      }
+      const rows = `SELECT ${columns.join(', ')} FROM ${laidOut(relation, wish.layout, schema.fields, table.name)}`;
+      const step = (sql: string, before: string[] = []) => this.engine.call('run', { sql: [...before, sql].join('; ') });
+      return await writeFiles({ step: (sql) => step(sql, setup), scratch, store: storage.store }, {
+        rows, fields: schema.fields, partitionColumns: metadata.partitionColumns, partition: table.partitionOf(adds[0]!, schema, metadata.partitionColumns).constants, extra: extra.map(({ name, type }) => ({ name, type })), folder: table.root, withIds: mode !== 'none',
+        targetBytes: wish.targetBytes ?? Number(metadata.configuration['delta.targetFileSize'] ?? PROPERTIES['delta.targetFileSize']!.standard),
+      });
+    } finally {
+      lease.release();
+    }
+  }
+}
+
+/** Places of a value among all of its column's, of this many bits, are interleaved for z-order. */
+const Z_BITS = 10;
+/** More columns than this leave too few bits of each to matter. */
+const Z_COLUMNS = 6;
+
+/** `relation` with the columns that it is to be ordered by, and the order. */
+function laidOut(relation: string, layout: CompactionWish['layout'], fields: readonly Field[], table: string): string {
+  if (!layout) return `${relation} AS c`;
+  const names = layout.columns.map((column) => {
+    const found = findField(fields, column);
+    if (!found) throw new LakeError('bad-request', `${table} has no column "${column}" to lay rows out by.`, { table, hint: `Its columns are ${fields.map((each) => each.name).join(', ')}.` });
+    return quoteName(found.name);
+  });
+  if (layout.kind === 'sort' || names.length === 1) return `${relation} AS c ORDER BY ${names.join(', ')}`;
+  if (names.length > Z_COLUMNS) throw new LakeError('bad-request', `Rows can be laid out by up to ${Z_COLUMNS} columns together; ${names.length} are named.`, { table });
+  const ranks = names.map((name, index) => `(ntile(${2 ** Z_BITS}) OVER (ORDER BY ${name}) - 1)::UBIGINT AS __z${index}`);
+  const bits = Array.from({ length: Z_BITS }, (_, bit) => names.map((_name, index) => `(((__z${index} >> ${bit}) & 1) << ${bit * names.length + index})`)).flat();
+  return `(SELECT *, ${ranks.join(', ')} FROM ${relation} AS r) AS c ORDER BY ${bits.join(' | ')}`;
+}
