@@ -1,23 +1,19 @@
 /**
- * `npm run interop`: an independent Delta library (Python) opens tables that our writers made, version by version, and
- * must find the rows that we read. Needs Python 3; installs the library into .cache once. Not part of `npm test`.
+ * `npm run interop`: an independent Delta library (Python) opens tables that our writers made in every supported variant,
+ * version by version, and must find the rows that we read; then it appends to them, and we must read what it wrote.
+ * Needs Python 3; installs the library into .cache once. Not part of `npm test`; says plainly when it did not run.
  */
 import { execFileSync, spawnSync } from 'node:child_process';
 import { existsSync, mkdirSync, rmSync } from 'node:fs';
 import path from 'node:path';
-import { addColumns, append, createDeltaTable, latestState, overwrite, replaceFiles, restore } from '../core/delta/operations';
-import { schemaOf } from '../core/delta/schema';
-import { DeltaTable } from '../core/delta/table';
+import { addColumns, renameColumn, restore } from '../core/delta/operations';
 import { parseTypeName } from '../core/schema/type-names';
 import { field } from '../core/schema/types';
-import type { WrittenFile } from '../core/table/written-file';
-import { testPorts } from '../core/testing/ports';
-import { parseDate } from '../core/values/text';
-import { EngineRowFiles } from '../server/engine/row-files';
 import { projectRoot } from '../server/program-files';
+import { randomIds, systemClock } from '../server/lake/lake';
 import { DiskStore } from '../server/storage/disk-store';
-import { readTable } from '../server/testing/lake-tools';
 import { LocalEngine } from '../server/testing/local-engine';
+import { SqlBench } from '../server/testing/sql-bench';
 
 const PACKAGES = ['deltalake==1.6.6', 'pyarrow==26.0.1'];
 const cache = path.join(projectRoot, '.cache/interop');
@@ -35,60 +31,88 @@ if (!existsSync(python) || spawnSync(python, ['-c', 'import deltalake, pyarrow']
 
 rmSync(tables, { recursive: true, force: true });
 mkdirSync(tables, { recursive: true });
-const engine = await LocalEngine.start();
-const store = new DiskStore(tables);
+const bench = new SqlBench(new DiskStore(tables), await LocalEngine.start());
+const ports = { clock: systemClock, ids: randomIds, who: 'interop' };
 const COLUMNS = { n: 'bigint', name: 'varchar', day: 'date', price: 'decimal(10,2)', at: 'timestamptz', x: 'double', place: 'struct(lat double, tags varchar[])' };
 const schema = { fields: Object.entries(COLUMNS).map(([name, type]) => field(name, parseTypeName(type))) };
 const rowsOf = (from: number, to: number) => `
   SELECT n::BIGINT AS n, CASE WHEN n % 5 = 0 THEN NULL ELSE 'näme ' || n END AS name, DATE '2026-03-01' + (n % 2)::INTEGER AS day, (n + 0.25)::DECIMAL(10,2) AS price,
-         TIMESTAMPTZ '2026-03-01 00:00:00+00' + to_microseconds(n) AS at, CASE WHEN n = 3 THEN 'nan'::DOUBLE ELSE n / 4 END AS x, {'lat': n / 2, 'tags': ['a', NULL]} AS place
+         TIMESTAMPTZ '2026-03-01 00:00:00+00' + to_microseconds(n) AS "at", CASE WHEN n = 3 THEN 'nan'::DOUBLE ELSE n / 4 END AS x, {'lat': n / 2, 'tags': ['a', NULL]} AS place
   FROM range(${from}, ${to}) numbers(n)`;
-let written = 0;
 
-async function write(table: DeltaTable, sql: string, day?: string): Promise<WrittenFile> {
-  const { metadata } = await latestState(table);
-  const fields = schemaOf(metadata, table.name).fields.filter((each) => !metadata.partitionColumns.includes(each.name));
-  const folder = day ? `day=${day}/` : '';
-  return new EngineRowFiles(engine, store).write({ sql: `SELECT * FROM (${sql})${day ? ` WHERE day = '${day}'` : ''} ORDER BY n`, path: `${table.root}/${folder}part-${written++}.parquet`, schema: { fields }, ...(day ? { partition: { day: parseDate(day)! } } : {}) });
+const VARIANTS: Record<string, { partitionColumns?: string[]; properties?: Record<string, string> }> = {
+  plain: {},
+  partitioned: { partitionColumns: ['day'] },
+  in_commit_times: { properties: { 'delta.enableInCommitTimestamps': 'true' } },
+  vectors: { properties: { 'delta.enableDeletionVectors': 'true' }, partitionColumns: ['day'] },
+  feed: { properties: { 'delta.enableChangeDataFeed': 'true' } },
+  mapped: { properties: { 'delta.columnMapping.mode': 'name' } },
+  mapped_by_id: { properties: { 'delta.columnMapping.mode': 'id', 'delta.enableDeletionVectors': 'true' } },
+  tracked: { properties: { 'delta.enableRowTracking': 'true' } },
+  checkpoints: { properties: { 'delta.checkpointInterval': '2' } },
+  v2_checkpoints: { properties: { 'delta.checkpointInterval': '2', 'delta.checkpointPolicy': 'v2' } },
+  append_only: { properties: { 'delta.appendOnly': 'true' } },
+};
+
+async function make(name: string, options: (typeof VARIANTS)[string]): Promise<void> {
+  const table = await bench.create(name, { schema, ...options });
+  const insert = (sql: string) => bench.run(`INSERT INTO bay.${name} BY NAME ${sql}`);
+  await insert(rowsOf(0, 10));
+  await insert(rowsOf(10, 14));
+  await addColumns(table, [field('later', 'int')], ports);
+  await insert(`SELECT *, 7 AS later FROM (${rowsOf(14, 16)})`);
+  if (name === 'append_only') return;
+  await bench.run(`DELETE FROM bay.${name} WHERE n BETWEEN 3 AND 12 AND n <> 5`);
+  await bench.run(`UPDATE bay.${name} SET later = coalesce(later, 0) + 1, name = 'upd' WHERE n IN (1, 14)`);
+  await bench.run(`MERGE INTO bay.${name} AS t USING (${rowsOf(15, 18)}) AS s ON t.n = s.n WHEN MATCHED THEN UPDATE SET price = t.price + 1 WHEN NOT MATCHED THEN INSERT (n, day, price) VALUES (s.n, s.day, s.price)`);
+  await restore(table, { kind: 'number', number: 2n }, ports);
+  await bench.run(`REPLACE ALL ROWS OF bay.${name} BY SELECT *, 1 AS later FROM (${rowsOf(100, 106)})`.replace(', 1 AS later', ''));
+  await bench.run(`DELETE FROM bay.${name} WHERE n = 101`);
+  await bench.upkeep.compact(table, bench.storage, { layout: { kind: 'sort', columns: ['n'] } }, 'interop');
+  if (name.startsWith('mapped')) await renameColumn(table, 'x', 'x_renamed', ports);
 }
 
-async function make(name: string, options: { partitionColumns?: string[]; properties?: Record<string, string> }): Promise<void> {
-  const table = new DeltaTable(store, name, name);
-  let step = 1;
-  const ports = () => ({ ...testPorts(step++), clock: { now: () => Date.now() } });
-  const files = async (sql: string) => (options.partitionColumns ? Promise.all(['2026-03-01', '2026-03-02'].map((day) => write(table, sql, day))) : [await write(table, sql)]);
-  await createDeltaTable(table, { schema, ...options }, ports());
-  await append(table, await files(rowsOf(0, 10)), ports());
-  await append(table, await files(rowsOf(10, 14)), ports());
-  await addColumns(table, [field('later', 'int')], ports());
-  await append(table, await files(`SELECT *, 7 AS later FROM (${rowsOf(14, 16)})`), ports());
-  const base = await latestState(table);
-  await replaceFiles(table, { base, replaced: [...base.files.keys()], files: await files(`SELECT *, NULL AS later FROM (${rowsOf(0, 3)})`), operation: 'DELETE', parameters: { predicate: '["n >= 3"]' }, metrics: { numDeletedRows: 13 } }, ports());
-  await restore(table, { kind: 'number', number: 2n }, ports());
-  await overwrite(table, await files(`SELECT *, 1 AS later FROM (${rowsOf(100, 102)})`), ports());
+/** Our rows as the script gives its own. */
+async function ourRows(name: string, version?: number): Promise<unknown[][]> {
+  const snapshot = await bench.delta(name).snapshot(version === undefined ? { kind: 'latest' } : { kind: 'number', number: BigInt(version) });
+  const later = snapshot.schema.fields.some((each) => each.name === 'later') ? 'later' : 'NULL';
+  return bench.rows(`SELECT n, name, day, price, ${later} FROM bay.${name}${version === undefined ? '' : ` FOR SYSTEM_VERSION AS OF ${version}`} ORDER BY n`);
 }
 
-await make('plain', {});
-await make('partitioned', { partitionColumns: ['day'] });
-await make('in_commit_times', { properties: { 'delta.enableInCommitTimestamps': 'true' } });
-
-const theirs = JSON.parse(execFileSync(python, [path.join(projectRoot, 'tools/interop/check_delta.py'), tables], { encoding: 'utf8' })) as Record<string, Record<string, { rows: unknown[][]; operation: string }>>;
 let passed = 0;
 let failed = 0;
-for (const [name, versions] of Object.entries(theirs)) {
-  const table = new DeltaTable(store, name, name);
-  const history = await table.history();
-  if (history.length !== Object.keys(versions).length) failed++;
-  for (const [version, their] of Object.entries(versions)) {
-    const hasLater = (await table.snapshot({ kind: 'number', number: BigInt(version) })).schema.fields.some((each) => each.name === 'later');
-    const { rows } = await readTable(engine, store, table, { asOf: { kind: 'number', number: BigInt(version) }, sql: `SELECT n, name, day, price, ${hasLater ? 'later' : 'NULL'} FROM t ORDER BY n` });
-    const same = JSON.stringify(rows) === JSON.stringify(their.rows) && history[Number(version)]!.operation === their.operation;
-    if (same) passed++;
-    else {
-      failed++;
-      console.log(`${name}, version ${version}: we read ${JSON.stringify(rows)}, the other library ${JSON.stringify(their.rows)} (${their.operation})`);
-    }
+function judge(what: string, ours: unknown, theirs: unknown): void {
+  if (JSON.stringify(ours) === JSON.stringify(theirs)) passed++;
+  else {
+    failed++;
+    console.log(`${what}: we have ${JSON.stringify(ours)}, the other library ${JSON.stringify(theirs)}`);
   }
 }
+
+interface Report {
+  versions: Record<string, { rows: unknown[][]; operation: string }>;
+  appended: unknown[][] | null;
+  refused: string | null;
+}
+const ask = (what: 'read' | 'append') => JSON.parse(execFileSync(python, [path.join(projectRoot, 'tools/interop/check_delta.py'), tables, what], { encoding: 'utf8', maxBuffer: 1e9 })) as Record<string, Report>;
+
+for (const [name, options] of Object.entries(VARIANTS)) await make(name, options).catch((error: unknown) => {
+  console.log(name, bench.receipts.at(-1)?.sql);
+  throw error;
+});
+for (const [name, { versions, refused }] of Object.entries(ask('read'))) {
+  if (refused) console.log(`${name}: the other library does not read it (${refused})`);
+  const history = await bench.delta(name).history();
+  for (const [version, their] of Object.entries(versions)) {
+    judge(`${name}, version ${version}`, await ourRows(name, Number(version)), their.rows);
+    judge(`${name}, operation of version ${version}`, history[Number(version)]!.operation, their.operation);
+  }
+}
+for (const [name, { appended, refused }] of Object.entries(ask('append'))) {
+  if (refused) console.log(`${name}: the other library does not append to it (${refused})`);
+  bench.open(name);
+  if (appended) judge(`${name}, after it appended`, await ourRows(name), appended);
+}
+bench.remove();
 console.log(`${passed} passed, ${failed} failed`);
 process.exit(failed === 0 && passed > 0 ? 0 : 1);

@@ -236,7 +236,7 @@ export async function restore(table: DeltaTable, asOf: AsOf, ports: CommitPorts)
   const back = [...target.files].filter(([key]) => !base.files.has(key)).map(([, add]) => add);
   const gone = [...base.files.keys()].filter((key) => !target.files.has(key));
   for (const add of back) await checkThere(table, wanted, add);
-  const changesColumns = target.metadata.schemaString !== base.metadata.schemaString;
+  const columns = columnsToRestore(table, base, target, ports);
   const change: Change = {
     operation: 'RESTORE',
     parameters: { version: wanted },
@@ -244,8 +244,7 @@ export async function restore(table: DeltaTable, asOf: AsOf, ports: CommitPorts)
       numRestoredFiles: back.length, numRemovedFiles: gone.length, numOfFilesAfterRestore: target.files.size,
       restoredFilesSize: sizeOf(back), removedFilesSize: sizeOf(gone.map((key) => base.files.get(key)!)), tableSizeAfterRestore: sizeOf([...target.files.values()]),
     },
-    // Ids that were given since stay taken: the protocol never lets them go back.
-    ...(changesColumns ? { metadata: { ...target.metadata, configuration: { ...target.metadata.configuration, ...keptOnRestore(base.metadata) } } } : {}),
+    ...(columns ? { metadata: columns } : {}),
     adds: back.map((add) => ({ ...add, dataChange: true })),
     removes: removesFor(table, base, gone, ports, true),
     read: WHOLE_TABLE,
@@ -254,9 +253,22 @@ export async function restore(table: DeltaTable, asOf: AsOf, ports: CommitPorts)
   return commitChange(table, base, change, ports);
 }
 
-function keptOnRestore({ configuration }: Metadata): Record<string, string> {
-  const keep = ['delta.columnMapping.maxColumnId', 'delta.columnMapping.mode', 'delta.enableInCommitTimestamps', 'delta.inCommitTimestampEnablementVersion', 'delta.inCommitTimestampEnablementTimestamp'];
-  return Object.fromEntries(keep.flatMap((key) => (configuration[key] === undefined ? [] : [[key, configuration[key]]])));
+/** The older columns and properties, but for what can never be taken back; undefined where nothing differs. */
+function columnsToRestore(table: DeltaTable, base: LogState, target: LogState, { ids }: CommitPorts): Metadata | undefined {
+  if (target.metadata.schemaString === base.metadata.schemaString) return undefined;
+  const { configuration } = base.metadata;
+  const mode = configuration['delta.columnMapping.mode'];
+  // Files written since know columns by ids, so older columns get ids too: new ones, since none is ever given twice.
+  const mapped = mode === 'name' || mode === 'id' ? withMapping(target.metadata, table.name, mode, true, ids, Number(configuration['delta.columnMapping.maxColumnId'] ?? 0)) : target.metadata;
+  const kept = ['delta.columnMapping.mode', 'delta.enableInCommitTimestamps', 'delta.inCommitTimestampEnablementVersion', 'delta.inCommitTimestampEnablementTimestamp'];
+  const maxId = Math.max(...[configuration, mapped.configuration].map((each) => Number(each['delta.columnMapping.maxColumnId'] ?? 0)));
+  return {
+    ...mapped,
+    configuration: {
+      ...mapped.configuration, ...Object.fromEntries(kept.flatMap((key) => (configuration[key] === undefined ? [] : [[key, configuration[key]]]))),
+      ...(maxId > 0 ? { 'delta.columnMapping.maxColumnId': String(maxId) } : {}),
+    },
+  };
 }
 
 async function checkThere(table: DeltaTable, version: number, add: Add): Promise<void> {

@@ -49,11 +49,11 @@ export function withoutColumn(metadata: Metadata, table: string, name: string): 
   });
 }
 
-/** Turns column mapping on: columns keep their names in the files that exist, and get ids ("Column Mapping", writer requirements). */
-export function withMapping(metadata: Metadata, table: string, mode: 'name' | 'id', hasFiles: boolean, ids: Ids): Metadata {
+/** Turns column mapping on: columns keep their names in the files that exist, and get ids above `afterId` ("Column Mapping", writer requirements). */
+export function withMapping(metadata: Metadata, table: string, mode: 'name' | 'id', hasFiles: boolean, ids: Ids, afterId = 0): Metadata {
   if (mappingMode(metadata.configuration, table) !== 'none') return metadata;
   if (mode === 'id' && hasFiles) throw new LakeError('bad-request', `${table} has files without column ids; map its columns by name (delta.columnMapping.mode = name).`, { table });
-  const counter = { next: 1 };
+  const counter = { next: afterId + 1 };
   const mapped = edited(metadata, table, (struct) => {
     struct.fields = struct.fields.map((each) => numbered(each, counter, (name, id) => (hasFiles ? name : `col-${ids.uuid()}-${id}`)));
   });

@@ -11,7 +11,7 @@ import { formatValue, parseValue } from '../../core/values/text';
 import type { Value } from '../../core/values/value';
 import type { RunReply } from '../engine/messages';
 import { physical, physicalType } from '../engine/parquet-scan';
-import { fieldIds, writtenOf } from '../engine/row-files';
+import { fieldIdsOption, writtenOf } from '../engine/row-files';
 import type { LakeStore } from '../storage/lake-store';
 
 export interface FilesWanted {
@@ -68,7 +68,7 @@ function copySql(wanted: FilesWanted, inFile: readonly Field[], fileFields: read
   const options = ['FORMAT parquet', 'COMPRESSION zstd', 'RETURN_STATS true', "FILENAME_PATTERN 'part-{uuid}'", 'OVERWRITE_OR_IGNORE true'];
   if (divided.length > 0) options.push(`PARTITION_BY (${divided.map((_, index) => partitionName(index)).join(', ')})`);
   else options.push(`FILE_SIZE_BYTES ${wanted.targetBytes}`);
-  if (wanted.withIds && fileFields.length > 0) options.push(`FIELD_IDS {${fileFields.map(fieldIds).join(', ')}}`);
+  if (wanted.withIds) options.push(...fieldIdsOption(fileFields));
   return `COPY (SELECT ${columns.join(', ')} FROM (${wanted.rows}) AS __out) TO ${quoteText(out)} (${options.join(', ')})`;
 }
 

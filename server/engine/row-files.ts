@@ -45,25 +45,33 @@ export function writtenOf(row: Record<string, unknown>, fields: readonly Field[]
 function copyStatement({ sql, schema, keyValues }: RowFileRequest, target: string): string {
   const columns = schema.fields.map((field) => `${quoteName(field.name)}::${typeName(field.type)} AS ${quoteName(field.name)}`);
   const options = ['FORMAT parquet', 'COMPRESSION zstd', 'RETURN_STATS true'];
-  const ids = schema.fields.filter((field) => field.id !== undefined).map(fieldIds);
-  if (ids.length > 0) options.push(`FIELD_IDS {${ids.join(', ')}}`);
+  options.push(...fieldIdsOption(schema.fields));
   if (keyValues) options.push(`KV_METADATA {${Object.entries(keyValues).map(([key, value]) => `${quoteText(key)}: ${quoteText(value)}`).join(', ')}}`);
   return `COPY (SELECT ${columns.join(', ')} FROM (${sql})) TO ${quoteText(target)} (${options.join(', ')})`;
 }
 
-export function fieldIds(field: Field): string {
-  const inner = innerIds(field.type);
-  return `${quoteName(field.name)}: ${inner.length === 0 ? field.id : `{__duckdb_field_id: ${field.id}, ${inner.join(', ')}}`}`;
+/** `FIELD_IDS {…}` of a COPY, or nothing where no field has an id. */
+export function fieldIdsOption(fields: readonly Field[]): string[] {
+  const entries = fields.flatMap(fieldIds);
+  return entries.length > 0 ? [`FIELD_IDS {${entries.join(', ')}}`] : [];
 }
 
-function innerIds(type: LogicalType): string[] {
+/** None for a field without an id, as elements of lists in Delta tables are, unless something in it has one. */
+function fieldIds(field: Field): string[] {
+  const own = field.id === undefined ? [] : [String(field.id)];
+  const inner = innerFields(field.type).flatMap(fieldIds);
+  if (inner.length === 0) return own.map((id) => `${quoteName(field.name)}: ${id}`);
+  return [`${quoteName(field.name)}: {${[...own.map((id) => `__duckdb_field_id: ${id}`), ...inner].join(', ')}}`];
+}
+
+function innerFields(type: LogicalType): Field[] {
   switch (type.kind) {
     case 'struct':
-      return type.fields.map(fieldIds);
+      return type.fields;
     case 'list':
-      return [fieldIds({ ...type.element, name: 'element' })];
+      return [{ ...type.element, name: 'element' }];
     case 'map':
-      return [fieldIds({ ...type.key, name: 'key' }), fieldIds({ ...type.value, name: 'value' })];
+      return [{ ...type.key, name: 'key' }, { ...type.value, name: 'value' }];
     default:
       return [];
   }
