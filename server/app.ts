@@ -8,6 +8,7 @@ import { pinoHttp } from 'pino-http';
 import type { Logger } from 'pino';
 import { catalogRoutes } from './api/catalog-routes';
 import { crawlRoutes } from './api/crawl-routes';
+import { deltaRoutes } from './api/delta-routes';
 import { fileRoutes } from './api/file-routes';
 import { knowledgeRoutes } from './api/knowledge-routes';
 import { queryRoutes } from './api/query-routes';
@@ -61,7 +62,7 @@ export function createApp(options: { hosts: ReadonlySet<string>; log: Logger; re
   return {
     express: app,
     serve(services) {
-      routes = [...storageRoutes(services), ...fileRoutes(services), ...readingRoutes(services), ...knowledgeRoutes(services), ...crawlRoutes(services), ...catalogRoutes(services), ...queryRoutes(services), ...systemRoutes(services)];
+      routes = [...storageRoutes(services), ...fileRoutes(services), ...readingRoutes(services), ...knowledgeRoutes(services), ...crawlRoutes(services), ...catalogRoutes(services), ...deltaRoutes(services), ...queryRoutes(services), ...systemRoutes(services)];
       mount(api, routes);
     },
   };

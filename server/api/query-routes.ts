@@ -32,7 +32,7 @@ export function queryRoutes({ queries, changes, receipts, config }: Services): R
     {
       method: 'post', path: '/query/plan', summary: 'What a query would read', answer: 'Each table with its version, the files it would read and skip, and why',
       body: Joi.object({ sql: sqlText.required() }),
-      handle: async ({ body }) => ({ tables: (await queries.plan(body.sql as string)).map(readMap) }),
+      handle: async ({ body }) => ({ tables: (await (isChange(body.sql as string) ? changes : queries).plan(body.sql as string)).map(readMap) }),
     },
     {
       method: 'post', path: '/query/{id}/cancel', summary: 'Stop a query', answer: 'Whether it was running',

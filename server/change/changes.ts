@@ -54,6 +54,14 @@ export class Changes {
     rmSync(this.#scratch, { recursive: true, force: true });
   }
 
+  /** What the statement would look at, without running it. */
+  async plan(sql: string): Promise<PlannedTable[]> {
+    const statement = readChange(sql);
+    await this.#target(statement);
+    const composed = composeChange(sql, statement);
+    return (await inUsersPlaces(composed, async () => prepareQuery(await this.queries.resolver().resolve(composed.query.text), this.queries.statements, this.queries.roots, composed.target))).tables;
+  }
+
   async run(options: ChangeOptions): Promise<ChangeResult> {
     const id = options.id ?? randomUUID();
     const started = performance.now();

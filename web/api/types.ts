@@ -3,7 +3,9 @@ import type { CrawlDefinition } from '../../core/crawl/definition';
 import type { ReadOptions } from '../../core/folder/read-options';
 import type { ScanCounts } from '../../core/scan/plan';
 
-export type { TimelineEntry } from '../../core/table/contract';
+import type { TimelineEntry } from '../../core/table/contract';
+
+export type { TimelineEntry };
 
 export interface FolderListing {
   storage: string;
@@ -257,6 +259,8 @@ export interface ReceiptTable {
   asked?: string;
 }
 export interface QueryResult {
+  /** Of a statement that changed rows. */
+  written?: Written;
   id: string;
   columns: ResultColumn[];
   rows: unknown[][];
@@ -325,4 +329,47 @@ export interface RevisionComparison {
   to: number;
   tables: { name: string; change: 'added' | 'gone' }[];
   columns: { table: string; column: string; change: 'added' | 'gone' | 'retyped' | 'renamed?'; before: string | null; after: string | null }[];
+}
+
+/** What a statement that changed rows wrote; no version where no row was concerned. */
+export interface Written {
+  table: string;
+  version: number | null;
+  operation: string;
+}
+
+export interface DeltaProtocol {
+  version: number;
+  readerVersion: number;
+  writerVersion: number;
+  features: { name: string; forReaders: boolean; means: string; write: 'yes' | 'no' | 'unused' }[];
+  properties: DeltaProperty[];
+  rules: { required: string[]; conditions: { name: string; sql: string }[]; generated: { column: string; sql: string }[]; defaults: { column: string; sql: string }[] };
+  domains: string[];
+  applications: { name: string; version: number }[];
+}
+
+export interface DeltaProperty {
+  name: string;
+  value: string | null;
+  means: string;
+  standard: string;
+  form: string | readonly string[];
+}
+
+export interface DeltaUpkeep {
+  compaction: { groups: number; files: number; bytes: number };
+  clearing: { files: number; bytes: number; paths: { path: string; bytes: number }[]; oldestReadable: number; breaks?: { from: number; to: number }; isShort: boolean };
+  log: { files: number; oldestVersion: number; commits: number; lastCheckpoint: number };
+}
+
+/** A table by its folder, registered or not. */
+export interface FolderTable {
+  format: string;
+  version: number;
+  rows: number | null;
+  files: number;
+  bytes: number;
+  columns: { name: string; type: string }[];
+  history: TimelineEntry[];
 }

@@ -58,7 +58,7 @@ const atHand = computed(() => {
 const folded = ref(localStorage.getItem('at-hand') === 'folded');
 watch(folded, (is) => localStorage.setItem('at-hand', is ? 'folded' : 'open'));
 
-const receipts = useLoad(() => call<Receipt[]>('/receipts?limit=12&kind=query'));
+const receipts = useLoad(() => call<Receipt[]>('/receipts?limit=12'));
 void receipts.reload();
 const reloadReceipts = useDebounceFn(receipts.reload, 150);
 useLive((event) => {
@@ -68,7 +68,7 @@ useLive((event) => {
 }, () => void receipts.reload());
 const openReceipt = computed(() => (typeof route.query.receipt === 'string' ? route.query.receipt : undefined));
 const showReceipt = (id: string | undefined) => void router.replace({ query: { ...route.query, receipt: id } });
-const receiptLine = (each: Receipt) => (each.outcome !== 'done' ? (each.problem ?? each.outcome) : `${plural(each.rowCount ?? 0, 'row')}, ${bytesText(each.tables.reduce((sum, table) => sum + table.bytes.read, 0))}${each.tables.some((table) => table.past) ? ', from the past' : ''}`);
+const receiptLine = (each: Receipt) => (each.outcome !== 'done' ? (each.problem ?? each.outcome) : each.kind === 'write' ? `${plural(each.rowCount ?? 0, 'row')} written` : `${plural(each.rowCount ?? 0, 'row')}, ${bytesText(each.tables.reduce((sum, table) => sum + table.bytes.read, 0))}${each.tables.some((table) => table.past) ? ', from the past' : ''}`);
 
 const marked = computed(() => {
   const problem = query.problem.value ?? query.planProblem.value;
@@ -108,7 +108,7 @@ const canShowExamples = computed(() => catalog.relations.some((each) => each.nam
         </section>
         <ProblemBox v-if="query.problem.value" :problem="query.problem.value" />
         <ResultView v-if="query.result.value" :result="query.result.value" :from-receipt="query.fromReceipt.value" :class="query.running.value ? 'opacity-60' : ''" @receipt="showReceipt" />
-        <p v-else-if="!query.problem.value" class="px-1 text-muted">The result comes here. A query reads files where they lie; nothing is loaded first.</p>
+        <p v-else-if="!query.problem.value" class="px-1 text-muted">The result comes here. A query reads files where they lie; nothing is loaded first. INSERT, UPDATE, DELETE, MERGE and REPLACE ROWS change Delta tables, a version each.</p>
       </div>
       <div class="grid min-h-0 grid-cols-[minmax(0,1fr)] content-start gap-3 overflow-auto" tabindex="0" role="region" aria-label="What is read and receipts">
         <ReceiptView v-if="openReceipt" :id="openReceipt" :busy="query.running.value !== undefined" @close="showReceipt(undefined)" @rerun="query.rerun" @edit="(text) => (sql = text)" />

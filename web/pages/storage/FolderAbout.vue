@@ -4,10 +4,12 @@ import { computed } from 'vue';
 import { tableLink } from '../../api/client';
 import type { FolderListing } from '../../api/types';
 import { formatName } from '../../design/format';
+import FolderTable from './FolderTable.vue';
 
 const props = defineProps<{ listing: FolderListing }>();
 const here = computed(() => props.listing.tables.filter((table) => table.location === props.listing.path));
 const below = computed(() => props.listing.tables.filter((table) => table.location !== props.listing.path));
+const hasLog = computed(() => props.listing.folders.includes('_delta_log'));
 </script>
 
 <template>
@@ -16,10 +18,12 @@ const below = computed(() => props.listing.tables.filter((table) => table.locati
       <h2>This folder is {{ here.length === 1 ? 'a table' : `${here.length} tables` }}</h2>
       <p v-for="table in here" :key="table.name" class="mt-1"><RouterLink class="plain-link font-semibold" :to="tableLink(table.name)">{{ table.name }}</RouterLink>, {{ formatName(table.format) }}. Its files belong together: open the table to read it at any of its versions.</p>
     </template>
+    <h2 v-else-if="hasLog">This folder is a table, not registered yet</h2>
     <template v-else>
       <h2>Choose a file to look into it</h2>
       <p class="mt-1 text-muted">Its format is guessed from its first bytes and lines, and the first rows are shown. Crawl the folder to find all tables in it; nothing is registered before you say so.</p>
     </template>
+    <FolderTable v-if="hasLog" :storage="listing.storage" :path="listing.path" />
     <template v-if="below.length > 0">
       <h3 class="mt-5 mb-1 font-semibold text-muted">Tables below this folder</h3>
       <ul><li v-for="table in below" :key="table.name" class="flex gap-3 border-t border-hairline py-1"><RouterLink class="plain-link" :to="tableLink(table.name)">{{ table.name }}</RouterLink><span class="text-muted">{{ formatName(table.format) }}</span><span class="mono ml-auto text-muted">{{ table.location }}</span></li></ul>

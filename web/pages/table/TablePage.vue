@@ -17,9 +17,12 @@ import { useLoad } from '../../stores/load';
 import { queryLink, tableName } from '../query/link';
 import RestorePanel from './RestorePanel.vue';
 import TableColumns from './TableColumns.vue';
+import TableHistory from './TableHistory.vue';
 import TableMisfits from './TableMisfits.vue';
 import TableProfile from './TableProfile.vue';
+import TableProperties from './TableProperties.vue';
 import TableRows from './TableRows.vue';
+import TableUpkeep from './TableUpkeep.vue';
 
 const route = useRoute();
 const router = useRouter();
@@ -92,7 +95,7 @@ const steps = computed(() => [
   ...(past.value ? [{ label: `version ${shown.value!.version}`, past: true }] : []),
 ]);
 const LINES = new Set(['csv', 'fixed', 'pattern', 'json']);
-const sections = computed(() => [{ name: 'rows', words: 'Rows' }, { name: 'columns', words: 'Columns' }, { name: 'profile', words: 'Profile' }, ...(LINES.has(shown.value?.format ?? '') ? [{ name: 'misfits', words: 'Lines that do not fit' }] : [])]);
+const sections = computed(() => [{ name: 'rows', words: 'Rows' }, { name: 'columns', words: 'Columns' }, { name: 'history', words: 'History' }, { name: 'profile', words: 'Profile' }, ...(shown.value?.format === 'delta' ? [{ name: 'properties', words: 'Properties' }, { name: 'upkeep', words: 'Upkeep' }] : []), ...(LINES.has(shown.value?.format ?? '') ? [{ name: 'misfits', words: 'Lines that do not fit' }] : [])]);
 </script>
 
 <template>
@@ -124,7 +127,10 @@ const sections = computed(() => [{ name: 'rows', words: 'Rows' }, { name: 'colum
         <span v-if="shown.snapshotId" class="ml-auto self-center text-muted">snapshot <CopyText :text="shown.snapshotId" /></span>
       </nav>
       <TableRows v-if="section === 'rows'" :namespace="namespace" :table="table" :version="shown.version" :past="past" :total="shown.rows" />
+      <TableHistory v-else-if="section === 'history'" :entries="history.value.value?.entries ?? []" :viewing="shown.version" @view="view" />
       <TableProfile v-else-if="section === 'profile'" :base="base" />
+      <TableProperties v-else-if="section === 'properties'" :base="base" :past="past" />
+      <TableUpkeep v-else-if="section === 'upkeep'" :base="base" :detail="shown" />
       <TableMisfits v-else-if="section === 'misfits'" :base="base" :storage="shown.storage ?? ''" />
       <TableColumns v-else :detail="shown" :now="now.value.value" :chosen="typeof route.query.column === 'string' ? route.query.column : ''" />
     </template>

@@ -1,0 +1,139 @@
+/** Delta tables beyond reading: protocol and properties, columns renamed and dropped, upkeep; and folders that are not registered. */
+import Joi from 'joi';
+import { dropColumn, latestState, renameColumn, setProperties } from '../../core/delta/operations';
+import { PROPERTIES } from '../../core/delta/properties';
+import { FEATURES, readerFeatures, writerFeatures } from '../../core/delta/protocol';
+import { rulesOf } from '../../core/delta/rules';
+import { DeltaTable } from '../../core/delta/table';
+import { LakeError } from '../../core/errors';
+import { LATEST } from '../../core/table/contract';
+import { getRelation, type Relation } from '../catalog/relations';
+import type { Inputs, Route } from '../http/routes';
+import { describeSnapshot } from '../lake/describe';
+import { randomIds, systemClock } from '../lake/lake';
+import { writeWithReceipt } from '../lake/writes';
+import type { Services } from '../services';
+import { name } from './schemas';
+
+const HISTORY_SHOWN = 200;
+const HOUR = 3_600_000;
+
+export function deltaRoutes(services: Services): Route[] {
+  const { database, lake, events, config, upkeep, files } = services;
+  const tableParams = Joi.object({ namespace: name.required(), table: name.required() });
+  const column = Joi.string().min(1).max(500);
+  const opened = async ({ params }: Inputs): Promise<{ relation: Relation; table: DeltaTable; fullName: string }> => {
+    const relation = await getRelation(database, params.namespace!, params.table!);
+    const fullName = `${relation.namespace}.${relation.name}`;
+    const table = relation.kind === 'table' ? lake.table(relation) : undefined;
+    if (!(table instanceof DeltaTable)) throw new LakeError('unsupported', `${fullName} is not a Delta table.`, { table: fullName });
+    return { relation, table, fullName };
+  };
+  const ports = () => ({ clock: systemClock, ids: randomIds, who: config.person });
+  /** One version, with a receipt; pages are told. */
+  const written = async (input: Inputs, words: (fullName: string) => string, write: (table: DeltaTable) => Promise<number>) => {
+    const { relation, table, fullName } = await opened(input);
+    const result = await writeWithReceipt(services, words(fullName), relation, () => write(table));
+    await upkeep.afterCommit(table, lake.storageOf(relation));
+    events.tell({ topic: 'table', name: fullName });
+    return result;
+  };
+  return [
+    {
+      method: 'get', path: '/catalog/{namespace}/{table}/delta', summary: 'Protocol, features, properties and rules of a Delta table', answer: 'Each with its meaning',
+      params: tableParams,
+      handle: async (input) => protocolOf((await opened(input)).table),
+    },
+    {
+      method: 'put', path: '/catalog/{namespace}/{table}/delta/properties', summary: 'Set properties of a Delta table, or take them away with null', answer: 'The new version and the receipt of the write',
+      params: tableParams, body: Joi.object({ properties: Joi.object().pattern(Joi.string().max(200), Joi.string().allow(null).max(2000)).min(1).required() }),
+      handle: (input) => {
+        const properties = input.body.properties as Record<string, string | null>;
+        return written(input, (of) => `SET PROPERTIES OF ${of} ${JSON.stringify(properties)}`, (table) => setProperties(table, properties, ports()));
+      },
+    },
+    {
+      method: 'post', path: '/catalog/{namespace}/{table}/delta/columns', summary: 'Rename or drop a column of a Delta table without rewriting files', answer: 'The new version and the receipt of the write',
+      params: tableParams, body: Joi.object({ rename: Joi.object({ from: column.required(), to: column.required() }), drop: column }).xor('rename', 'drop'),
+      handle: (input) => {
+        const { rename, drop } = input.body as { rename?: { from: string; to: string }; drop?: string };
+        return rename
+          ? written(input, (of) => `RENAME COLUMN ${rename.from} OF ${of} TO ${rename.to}`, (table) => renameColumn(table, rename.from, rename.to, ports()))
+          : written(input, (of) => `DROP COLUMN ${drop!} OF ${of}`, (table) => dropColumn(table, drop!, ports()));
+      },
+    },
+    {
+      method: 'get', path: '/catalog/{namespace}/{table}/delta/upkeep', summary: 'What upkeep of a Delta table would do', answer: 'Files that would be put together, files that could go, log entries that could go',
+      params: tableParams, query: Joi.object({ retentionHours: Joi.number().min(0).max(24 * 3650) }),
+      handle: async (input) => {
+        const { table } = await opened(input);
+        const retention = input.query.retentionHours === undefined ? undefined : Number(input.query.retentionHours) * HOUR;
+        const [groups, clearing, log, listing] = await Promise.all([upkeep.planCompaction(table, {}), upkeep.planVacuum(table, retention), upkeep.expireLog(table, false), table.log()]);
+        return {
+          compaction: { groups: groups.length, files: groups.reduce((sum, group) => sum + group.keys.length, 0), bytes: groups.reduce((sum, group) => sum + group.bytes, 0) },
+          clearing: { ...clearing, files: clearing.files.length, paths: clearing.files.slice(0, HISTORY_SHOWN).map(({ path, bytes }) => ({ path, bytes })) },
+          log: { ...log, commits: listing.commits.size, lastCheckpoint: Math.max(-1, ...listing.checkpoints.keys()) },
+        };
+      },
+    },
+    {
+      method: 'post', path: '/catalog/{namespace}/{table}/delta/upkeep', summary: 'Upkeep of a Delta table', answer: 'What was done',
+      params: tableParams,
+      body: Joi.object({
+        do: Joi.string().valid('compact', 'clear-files', 'clear-log', 'checkpoint').required(),
+        layout: Joi.object({ kind: Joi.string().valid('sort', 'z-order').required(), columns: Joi.array().items(column).min(1).max(6).required() }),
+        targetBytes: Joi.number().integer().min(1_000_000).max(10e9), retentionHours: Joi.number().min(0).max(24 * 3650), breakVersions: Joi.boolean().default(false),
+      }),
+      handle: async (input) => {
+        const { relation, table, fullName } = await opened(input);
+        const storage = lake.storageOf(relation);
+        const body = input.body as { do: string; layout?: { kind: 'sort' | 'z-order'; columns: string[] }; targetBytes?: number; retentionHours?: number; breakVersions: boolean };
+        const done = await (async () => {
+          switch (body.do) {
+            case 'compact':
+              return upkeep.compact(table, storage, { ...(body.layout ? { layout: body.layout } : {}), ...(body.targetBytes ? { targetBytes: body.targetBytes } : {}) }, config.person);
+            case 'clear-files': {
+              const { files: gone, ...plan } = await upkeep.vacuum(table, body.retentionHours === undefined ? undefined : body.retentionHours * HOUR, { toBreak: body.breakVersions });
+              return { ...plan, files: gone.length };
+            }
+            case 'clear-log':
+              return upkeep.expireLog(table, true);
+            default:
+              return upkeep.checkpoint(table, storage);
+          }
+        })();
+        events.tell({ topic: 'table', name: fullName });
+        return done;
+      },
+    },
+    {
+      method: 'get', path: '/storages/{storage}/table', summary: 'A table by its folder, registered or not: columns, size and newest versions', answer: 'As of a table of the catalog, with its history',
+      params: Joi.object({ storage: name.required() }), query: Joi.object({ path: Joi.string().allow('').max(2000).required() }),
+      handle: async ({ params, query }) => {
+        const { table } = await files.open(`${params.storage!}:${query.path as string}`);
+        const entries = table instanceof DeltaTable ? await table.history(HISTORY_SHOWN) : await table.history();
+        return { format: table.format, ...(await describeSnapshot(await table.snapshot(LATEST))), history: entries.slice(-HISTORY_SHOWN) };
+      },
+    },
+  ];
+}
+
+async function protocolOf(table: DeltaTable) {
+  const { protocol, metadata, version, domains, txns } = await latestState(table);
+  const readers = new Set(readerFeatures(protocol));
+  const { configuration } = metadata;
+  const rules = rulesOf(metadata, table.name);
+  return {
+    version,
+    readerVersion: protocol.minReaderVersion,
+    writerVersion: protocol.minWriterVersion,
+    features: writerFeatures(protocol).map((feature) => ({ name: feature, forReaders: readers.has(feature), means: FEATURES[feature]?.means ?? 'Not known here.', write: FEATURES[feature]?.write ?? 'no' })),
+    properties: [
+      ...Object.entries(PROPERTIES).map(([property, meaning]) => ({ name: property, value: configuration[property] ?? null, ...meaning })),
+      ...Object.entries(configuration).filter(([property]) => !(property in PROPERTIES)).map(([property, value]) => ({ name: property, value, means: '', standard: '', form: 'text' })),
+    ],
+    rules: { required: rules.required, conditions: rules.conditions, generated: rules.generated, defaults: rules.defaults },
+    domains: [...domains.keys()],
+    applications: [...txns.values()].map(({ appId, version: last }) => ({ name: appId, version: Number(last) })),
+  };
+}
