@@ -2,6 +2,7 @@
 import { addColumns as addDeltaColumns, append as appendDelta, createDeltaTable, latestState, replaceFiles, restore } from '../core/delta/operations';
 import type { CommitPorts } from '../core/delta/commit';
 import { schemaOf } from '../core/delta/schema';
+import { allFiles } from '../core/delta/live-files';
 import { DeltaTable } from '../core/delta/table';
 import { addColumns as addIcebergColumns, append as appendIceberg, createIcebergTable } from '../core/iceberg/operations';
 import { parseSchema as parseIcebergSchema, schemaJson } from '../core/iceberg/schema';
@@ -143,7 +144,7 @@ async function writeBottles(ports: DemoPorts, table: DeltaTable, sql: string): P
 async function correctNitrate(ports: DemoPorts, table: DeltaTable): Promise<void> {
   ports.clock.set('2026-01-12T13:20:00Z');
   const base = await latestState(table);
-  const replaced = [...base.files.keys()].at(-1)!;
+  const replaced = [...(await allFiles(base.files)).keys()].at(-1)!;
   const wrong = `site = 'Brackle Point' AND sampled_at >= TIMESTAMPTZ '2025-12-01 00:00:00+00' AND nitrate_umol_l IS NOT NULL`;
   const source = `read_parquet('${ports.localRoot}/${table.root}/${replaced}')`;
   const counted = await ports.run(`SELECT count(*) FROM ${source} WHERE ${wrong}`);
@@ -157,7 +158,7 @@ async function correctNitrate(ports: DemoPorts, table: DeltaTable): Promise<void
 async function compact(ports: DemoPorts, table: DeltaTable): Promise<void> {
   ports.clock.set('2026-03-20T22:00:00Z');
   const base = await latestState(table);
-  const replaced = [...base.files.keys()];
+  const replaced = [...(await allFiles(base.files)).keys()];
   const sources = replaced.map((file) => `'${ports.localRoot}/${table.root}/${file}'`).join(', ');
   const file = await writeBottles(ports, table, `SELECT * FROM read_parquet([${sources}], union_by_name = true) ORDER BY bottle_id`);
   await replaceFiles(table, {

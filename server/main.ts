@@ -22,6 +22,7 @@ import { Events } from './events';
 import { lockHome } from './home-lock';
 import { Jobs } from './jobs/jobs';
 import { ColumnKeeper } from './lake/column-keeper';
+import { EngineIndexes, localizer } from './lake/checkpoint-indexes';
 import { DeltaUpkeep } from './lake/delta-upkeep';
 import { FilesAsTable } from './lake/files-as-table';
 import { Inspector } from './lake/inspect';
@@ -89,6 +90,7 @@ async function start(args: readonly string[], onStop: (stop: () => Promise<void>
   const receipts = new ReceiptBook(database, events, log);
   onStop(() => receipts.settled());
   const queries = new Queries(lake, files, queryEngine, names, receipts, config, local);
+  lake.indexes = new EngineIndexes(workEngine, path.join(config.home, 'indexes'), localizer(local, () => lake.storages()));
   const upkeep = new DeltaUpkeep(workEngine, local, config, log);
   const changes = new Changes(queries, upkeep, receipts, events, config);
   const columns = new ColumnKeeper(database, lake, queries, events, log);

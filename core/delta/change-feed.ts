@@ -3,13 +3,14 @@
  * Files"): from change files where a version has them, else derived from the files and vectors that came and went.
  */
 import { LakeError } from '../errors';
-import { planScan, type DataFile, type RowFilter } from '../scan/plan';
+import { planScan, totalsOf, type DataFile, type RowFilter } from '../scan/plan';
 import type { Predicate } from '../scan/predicate';
 import { constantStats } from '../scan/constant-stats';
 import { field, type Field, type TableSchema } from '../schema/types';
 import type { LakeTable, Snapshot, TimelineEntry } from '../table/contract';
 import type { Add, Commit, Metadata, Remove } from './actions';
 import { vectorId, without } from './deletion-vector';
+import { fileKey } from './file-key';
 import { earliestVersion, filePath, type LogListing } from './log';
 import { checkReadable } from './protocol';
 import { mappingMode, schemaOf } from './schema';
@@ -63,6 +64,7 @@ export class ChangeFeed implements LakeTable {
       format: 'delta', version: until, at: await timeOfVersion(table, log, until, hasOwnTimes(state.metadata)),
       schema: { fields }, partitioning: [], sortedBy: [], properties: {},
       files: changed,
+      totals: async () => totalsOf(await changed()),
       plan: async (predicate: Predicate) => planScan({ kind: 'parquet', match }, fields, await changed(), predicate),
     };
   }
@@ -93,7 +95,7 @@ export class ChangeFeed implements LakeTable {
     const removes = commit.removes.filter((remove) => remove.dataChange);
     const adds = commit.adds.filter((add) => add.dataChange);
     const before = removes.length > 0 && commit.version > 0 ? await this.table.state(commit.version - 1, log) : undefined;
-    const beforeByPath = new Map([...(before?.files.values() ?? [])].map((add) => [filePath(add.path), add]));
+    const known = await before?.files.get(removes.map(fileKey));
     const files: DataFile[] = [];
     const paired = new Set<string>();
     for (const add of adds) {
@@ -109,9 +111,9 @@ export class ChangeFeed implements LakeTable {
     for (const remove of removes) {
       const path = filePath(remove.path);
       if (paired.has(path)) continue;
-      const known = beforeByPath.get(path);
-      if (!known) throw new LakeError('bad-file', `Version ${commit.version} of ${this.table.name} removes ${path}, which is not part of the version before.`, { table: this.table.name, version: commit.version, path });
-      files.push(this.#as('delete', this.table.dataFile(known, schema, partitionColumns)));
+      const gone = known?.get(fileKey(remove));
+      if (!gone) throw new LakeError('bad-file', `Version ${commit.version} of ${this.table.name} removes ${path}, which is not part of the version before.`, { table: this.table.name, version: commit.version, path });
+      files.push(this.#as('delete', this.table.dataFile(gone, schema, partitionColumns)));
     }
     return files;
   }

@@ -1,8 +1,9 @@
 /** Writing checkpoints (Delta protocol, "Checkpoints", "V2 Spec", "Last Checkpoint File"). */
 import { joinPath } from '../storage/paths';
 import { toBytes, type Clock, type Ids } from '../storage/object-store';
-import type { Action, Sidecar } from './actions';
+import type { Action, Remove, Sidecar } from './actions';
 import { actionsText } from './commit';
+import { fileKey } from './file-key';
 import { LOG_FOLDER, paddedVersion } from './log';
 import { durationOf, PROPERTIES } from './properties';
 import type { LogState } from './state';
@@ -10,7 +11,7 @@ import type { DeltaTable } from './table';
 
 /** The port that writes actions as rows of one Parquet file in the checkpoint's schema; whole or not at all. */
 export interface ActionFiles {
-  write(path: string, actions: Iterable<Action>): Promise<{ bytes: number }>;
+  write(path: string, actions: AsyncIterable<Action>): Promise<{ bytes: number }>;
 }
 
 export interface CheckpointPorts {
@@ -27,23 +28,25 @@ export async function writeCheckpoint(table: DeltaTable, state: LogState, ports:
   const isV2 = state.metadata.configuration['delta.checkpointPolicy'] === 'v2';
   const log = joinPath(table.root, LOG_FOLDER);
   const head = headActions(state);
-  const files = fileActions(state, ports.clock.now());
+  const counted = { actions: head.length };
+  const files = fileActions(state, ports.clock.now(), counted);
   const path = isV2 ? joinPath(log, `${paddedVersion(state.version)}.checkpoint.${ports.ids.uuid()}.json`) : joinPath(log, `${paddedVersion(state.version)}.checkpoint.parquet`);
   let bytes: number;
   if (isV2) {
     const sidecars: Sidecar[] = [];
-    for (let from = 0; from < files.length; from += SIDECAR_ACTIONS) {
+    const rest = files[Symbol.asyncIterator]();
+    for (let first = await rest.next(); !first.done; first = await rest.next()) {
       const name = `${ports.ids.uuid()}.parquet`;
-      const written = await ports.files.write(joinPath(log, '_sidecars', name), files.slice(from, from + SIDECAR_ACTIONS));
+      const written = await ports.files.write(joinPath(log, '_sidecars', name), atMost(first.value, rest, SIDECAR_ACTIONS));
       sidecars.push({ path: name, sizeInBytes: written.bytes, modificationTime: ports.clock.now() });
     }
     const text = toBytes(actionsText([{ checkpointMetadata: { version: state.version } }, ...head, ...sidecars.map((sidecar) => ({ sidecar }))]));
     await table.store.putIfAbsent(path, text);
     bytes = text.length;
   } else {
-    bytes = (await ports.files.write(path, [...head, ...files])).bytes;
+    bytes = (await ports.files.write(path, joined(head, files))).bytes;
   }
-  const last = { version: state.version, size: head.length + files.length, sizeInBytes: bytes, numOfAddFiles: state.files.size };
+  const last = { version: state.version, size: counted.actions, sizeInBytes: bytes, numOfAddFiles: state.files.count };
   await table.store.put(joinPath(log, '_last_checkpoint'), toBytes(`${JSON.stringify(last)}\n`));
   return path;
 }
@@ -63,10 +66,38 @@ function headActions(state: LogState): Action[] {
 }
 
 /** "Tombstones are kept until they expire"; what stands in a checkpoint changes no data. */
-function fileActions(state: LogState, now: number): Action[] {
+async function* fileActions(state: LogState, now: number, counted: { actions: number }): AsyncGenerator<Action> {
+  for await (const batch of state.files.batches()) {
+    counted.actions += batch.length;
+    for (const [, add] of batch) yield { add: { ...add, dataChange: false } };
+  }
   const expired = now - durationOf(state.metadata.configuration, 'delta.deletedFileRetentionDuration');
-  return [
-    ...[...state.files.values()].map((add) => ({ add: { ...add, dataChange: false } })),
-    ...[...state.removes.values()].filter((remove) => Number(remove.deletionTimestamp ?? 0) > expired).map((remove) => ({ remove: { ...remove, dataChange: false } })),
-  ];
+  for await (const batch of tombstones(state)) {
+    const kept = batch.filter((remove) => Number(remove.deletionTimestamp ?? 0) > expired);
+    counted.actions += kept.length;
+    for (const remove of kept) yield { remove: { ...remove, dataChange: false } };
+  }
+}
+
+/** Files that were removed, those in an index too unless they came back. */
+export async function* tombstones(state: LogState): AsyncIterable<Remove[]> {
+  for await (const batch of state.files.olderRemoves()) {
+    const back = await state.files.get(batch.map(fileKey));
+    yield batch.filter((remove) => !back.has(fileKey(remove)) && !state.removes.has(fileKey(remove)));
+  }
+  yield [...state.removes.values()];
+}
+
+async function* joined(first: readonly Action[], rest: AsyncIterable<Action>): AsyncIterable<Action> {
+  yield* first;
+  yield* rest;
+}
+
+async function* atMost(first: Action, rest: AsyncIterator<Action>, most: number): AsyncIterable<Action> {
+  yield first;
+  for (let count = 1; count < most; count++) {
+    const next = await rest.next();
+    if (next.done) return;
+    yield next.value;
+  }
 }

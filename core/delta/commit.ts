@@ -61,7 +61,7 @@ export async function commitChange(table: DeltaTable, base: LogState | undefined
     }
     const winner = await readCommit(table.store, path, version);
     if (!state) throw new LakeError('conflict', `${table.name}: somebody else made a table at ${table.root} first.`, { table: table.name, path: table.root });
-    checkConflict(table, state, change, winner);
+    await checkConflict(table, state, change, winner);
     state = applyCommit(state, winner, table.name);
     checkWritable(table.name, version, state.protocol, state.metadata);
     previousTime = await commitTime(table, state);
@@ -150,11 +150,9 @@ function withRowIds(change: Change, state: LogState | undefined, version: number
 async function concluded(table: DeltaTable, before: LogState | undefined, commit: Commit, timestamp: number): Promise<void> {
   const state = applyCommit(before, commit, table.name);
   table.adopt(state, commit);
-  let bytes = 0;
-  for (const add of state.files.values()) bytes += Number(add.size);
   // "Version Checksum File": tableSizeBytes, numFiles, numMetadata, numProtocol, metadata and protocol are required.
   const checksum = {
-    txnId: commit.info?.txnId, tableSizeBytes: bytes, numFiles: state.files.size, numMetadata: 1, numProtocol: 1,
+    txnId: commit.info?.txnId, tableSizeBytes: state.files.bytes, numFiles: state.files.count, numMetadata: 1, numProtocol: 1,
     ...(hasOwnTimes(state.metadata) ? { inCommitTimestampOpt: timestamp } : {}), metadata: state.metadata, protocol: state.protocol,
   };
   await table.store.putIfAbsent(joinPath(table.root, LOG_FOLDER, `${paddedVersion(commit.version)}.crc`), toBytes(stringifyJson(checksum))).catch(() => undefined);

@@ -7,6 +7,7 @@ import type { Predicate } from '../scan/predicate';
 import { mightMatch } from '../scan/prune';
 import { constantStats } from '../scan/constant-stats';
 import type { Add, Commit, DomainMetadata, Remove, Txn } from './actions';
+import { fileKey } from './file-key';
 import { filePath } from './log';
 import { schemaOf } from './schema';
 import type { LogState } from './state';
@@ -33,7 +34,7 @@ export interface Judged {
 const REMADE_DOMAINS = new Set(['delta.rowTracking']);
 
 /** Fails with `conflict` naming what the winner did. `state` is the table before the winner. */
-export function checkConflict(table: DeltaTable, state: LogState, change: Judged, winner: Commit): void {
+export async function checkConflict(table: DeltaTable, state: LogState, change: Judged, winner: Commit): Promise<void> {
   const fail = (what: string): never => {
     throw new LakeError('conflict', `${table.name}: version ${winner.version}, committed meanwhile, ${what}. Read the table again and repeat the change.`, { table: table.name, version: winner.version });
   };
@@ -53,7 +54,8 @@ export function checkConflict(table: DeltaTable, state: LogState, change: Judged
   const isSerializable = state.metadata.configuration['delta.isolationLevel'] === 'Serializable';
   const exempt = winner.info?.isBlindAppend === true && !isSerializable;
   if (!exempt && winner.adds.some((add) => add.dataChange && matches(add))) fail('added rows that this change should have seen');
-  if (winner.removes.some((remove) => remove.dataChange && matches(state.files.get(filePath(remove.path)) ?? remove))) fail('removed rows that this change had read');
+  const before = await state.files.get(winner.removes.map(fileKey));
+  if (winner.removes.some((remove) => remove.dataChange && matches(before.get(fileKey(remove)) ?? remove))) fail('removed rows that this change had read');
 }
 
 /** Whether a file can hold rows of the predicate; what does not say counts as yes. */

@@ -8,6 +8,8 @@ import { hasOwnTimes, modifiedTimes } from './times';
 
 /** Commits read side by side. */
 const AT_ONCE = 64;
+/** Files of the version before the first that is shown, up to which they are looked at for their rows. */
+const COUNTED_FILES = 20_000;
 
 /** One entry for each of the newest `most` versions that can still be rebuilt, oldest first. */
 export async function buildHistory(table: DeltaTable, log: LogListing, most: number): Promise<TimelineEntry[]> {
@@ -17,7 +19,8 @@ export async function buildHistory(table: DeltaTable, log: LogListing, most: num
   let metadata: Metadata | undefined = base?.metadata;
   const times = modifiedTimes(log, first);
   const rows = new Map<string, number | undefined>();
-  for (const add of base?.files.values() ?? []) rows.set(filePath(add.path), rowCountOf(add.stats));
+  // Of a large table only what the shown commits themselves say of rows that went is known.
+  if (base && base.files.count <= COUNTED_FILES) for await (const batch of base.files.batches()) for (const [, add] of batch) rows.set(filePath(add.path), rowCountOf(add.stats));
   const entries: TimelineEntry[] = [];
   for (let from = first; from <= log.latest; from += AT_ONCE) {
     const versions = Array.from({ length: Math.min(AT_ONCE, log.latest - from + 1) }, (_, index) => from + index);
@@ -25,7 +28,7 @@ export async function buildHistory(table: DeltaTable, log: LogListing, most: num
     for (const [index, commit] of commits.entries()) {
       const version = from + index;
       if (!commit) {
-        entries.push(checkpointEntry(version, base?.files ?? new Map(), times[version - first]!));
+        entries.push(checkpointEntry(version, base?.files ?? { count: 0, bytes: 0 }, times[version - first]!));
         continue;
       }
       const before = metadata;
@@ -61,10 +64,10 @@ function entry(commit: Commit, before: Metadata | undefined, rowsOf: ReadonlyMap
   };
 }
 
-function checkpointEntry(version: number, files: ReadonlyMap<string, { size: number }>, at: number): TimelineEntry {
+function checkpointEntry(version: number, files: { count: number; bytes: number }, at: number): TimelineEntry {
   return {
-    version, at, kind: 'create', operation: 'checkpoint', filesAdded: files.size, filesRemoved: 0,
-    bytesAdded: [...files.values()].reduce((sum, add) => sum + Number(add.size), 0), bytesRemoved: 0, changesColumns: false,
+    version, at, kind: 'create', operation: 'checkpoint', filesAdded: files.count, filesRemoved: 0,
+    bytesAdded: files.bytes, bytesRemoved: 0, changesColumns: false,
     details: { note: 'Older versions have left the log.' },
   };
 }

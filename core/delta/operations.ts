@@ -15,7 +15,8 @@ import { protocolFor } from './protocol';
 import { checkProperty } from './properties';
 import { schemaOf, schemaString } from './schema';
 import { withMapping, withNewColumns, withoutColumn, withRenamedColumn } from './schema-edit';
-import { fileKey, type LogState } from './state';
+import { allFiles } from './live-files';
+import type { LogState } from './state';
 import { looseStats, statsText } from './stats';
 import type { DeltaTable } from './table';
 
@@ -116,9 +117,9 @@ export async function overwrite(table: DeltaTable, files: WrittenFile[], ports: 
   return commitChange(table, base, {
     operation: 'WRITE',
     parameters: { mode: 'Overwrite', partitionBy: JSON.stringify(base.metadata.partitionColumns) },
-    metrics: { ...outputMetrics(files), numRemovedFiles: base.files.size },
+    metrics: { ...outputMetrics(files), numRemovedFiles: base.files.count },
     adds: addsFor(table, base, files, ports, true),
-    removes: removesFor(table, base, [...base.files.keys()], ports, true),
+    removes: removesOf([...(await allFiles(base.files)).values()], ports, true),
     read: WHOLE_TABLE,
   }, ports);
 }
@@ -150,7 +151,7 @@ export async function changeRows(table: DeltaTable, change: RowChange, ports: Co
     parameters: change.parameters,
     metrics: change.metrics,
     adds: [...vectors.adds, ...addsFor(table, base, files, ports, dataChange)],
-    removes: removesFor(table, base, [...replaced, ...vectors.keys], ports, dataChange),
+    removes: removesOf([...(await liveFiles(table, base, [...replaced, ...vectors.keys])).values()], ports, dataChange),
     ...(change.changeFiles?.length ? { changeFiles: change.changeFiles.map((file) => changeFile(table, base, file)) } : {}),
     read: dataChange ? (change.read ?? WHOLE_TABLE) : { kind: 'files' },
     ...(change.rowsChecked ? { rowsChecked: true } : {}),
@@ -165,14 +166,15 @@ export async function replaceFiles(table: DeltaTable, replacement: Omit<RowChang
 /** One new file of vectors for all the files that lose rows, and their entries anew. */
 async function writeVectors(table: DeltaTable, base: LogState, deleted: ReadonlyMap<string, Uint32Array>, ports: CommitPorts): Promise<{ adds: Add[]; keys: string[] }> {
   const keys = [...deleted.keys()];
+  const live = await liveFiles(table, base, keys);
   const lists = await Promise.all(keys.map(async (key) => {
-    const { deletionVector } = liveFile(table, base, key);
+    const { deletionVector } = live.get(key)!;
     return deletionVector ? unionOf(await table.vector(deletionVector), deleted.get(key)!) : deleted.get(key)!;
   }));
   const { bytes, name, vectors } = packVectors(lists, ports.ids.uuid());
   await table.store.put(joinPath(table.root, name), bytes);
   const adds = keys.map((key, index): Add => {
-    const add = liveFile(table, base, key);
+    const add = live.get(key)!;
     const stats = looseStats(add.stats);
     return { ...add, dataChange: true, ...(stats === undefined ? {} : { stats }), deletionVector: vectors[index]! };
   });
@@ -212,7 +214,7 @@ export async function setProperties(table: DeltaTable, properties: Readonly<Reco
   }
   let metadata: Metadata = { ...base.metadata, configuration };
   const mode = properties['delta.columnMapping.mode'];
-  if (mode === 'name' || mode === 'id') metadata = withMapping({ ...metadata, configuration: { ...configuration, 'delta.columnMapping.mode': base.metadata.configuration['delta.columnMapping.mode'] ?? 'none' } }, table.name, mode, base.files.size > 0, ports.ids);
+  if (mode === 'name' || mode === 'id') metadata = withMapping({ ...metadata, configuration: { ...configuration, 'delta.columnMapping.mode': base.metadata.configuration['delta.columnMapping.mode'] ?? 'none' } }, table.name, mode, base.files.count > 0, ports.ids);
   // "When in-commit timestamps are enabled later, the version and time of that are kept."
   if (properties['delta.enableInCommitTimestamps'] === 'true' && base.metadata.configuration['delta.enableInCommitTimestamps'] !== 'true') {
     metadata = { ...metadata, configuration: { ...metadata.configuration, 'delta.inCommitTimestampEnablementVersion': String(base.version + 1), 'delta.inCommitTimestampEnablementTimestamp': String(ports.clock.now()) } };
@@ -233,20 +235,21 @@ export async function restore(table: DeltaTable, asOf: AsOf, ports: CommitPorts)
   const base = await latestState(table);
   const wanted = (await table.snapshot(asOf)).version;
   const target = await table.state(wanted, await table.log());
-  const back = [...target.files].filter(([key]) => !base.files.has(key)).map(([, add]) => add);
-  const gone = [...base.files.keys()].filter((key) => !target.files.has(key));
+  const [then, now] = await Promise.all([allFiles(target.files), allFiles(base.files)]);
+  const back = [...then].filter(([key]) => !now.has(key)).map(([, add]) => add);
+  const gone = [...now].filter(([key]) => !then.has(key)).map(([, add]) => add);
   for (const add of back) await checkThere(table, wanted, add);
   const columns = columnsToRestore(table, base, target, ports);
   const change: Change = {
     operation: 'RESTORE',
     parameters: { version: wanted },
     metrics: {
-      numRestoredFiles: back.length, numRemovedFiles: gone.length, numOfFilesAfterRestore: target.files.size,
-      restoredFilesSize: sizeOf(back), removedFilesSize: sizeOf(gone.map((key) => base.files.get(key)!)), tableSizeAfterRestore: sizeOf([...target.files.values()]),
+      numRestoredFiles: back.length, numRemovedFiles: gone.length, numOfFilesAfterRestore: target.files.count,
+      restoredFilesSize: sizeOf(back), removedFilesSize: sizeOf(gone), tableSizeAfterRestore: target.files.bytes,
     },
     ...(columns ? { metadata: columns } : {}),
     adds: back.map((add) => ({ ...add, dataChange: true })),
-    removes: removesFor(table, base, gone, ports, true),
+    removes: removesOf(gone, ports, true),
     read: WHOLE_TABLE,
     rowsChecked: true,
   };
@@ -316,15 +319,15 @@ function partitionValuesOf(table: DeltaTable, { metadata }: LogState, { partitio
   }));
 }
 
-function liveFile(table: DeltaTable, state: LogState, key: string): Add {
-  const add = state.files.get(key);
-  if (!add) throw new LakeError('bad-request', `${table.name} has no live file ${key}.`, { table: table.name, path: key });
-  return add;
+async function liveFiles(table: DeltaTable, state: LogState, keys: readonly string[]): Promise<Map<string, Add>> {
+  const live = await state.files.get(keys);
+  const missing = keys.find((key) => !live.has(key));
+  if (missing !== undefined) throw new LakeError('bad-request', `${table.name} has no live file ${missing}.`, { table: table.name, path: missing });
+  return live;
 }
 
-export function removesFor(table: DeltaTable, state: LogState, keys: string[], ports: CommitPorts, dataChange: boolean): Remove[] {
-  return keys.map((key) => {
-    const { path, size, partitionValues, deletionVector, baseRowId, defaultRowCommitVersion } = liveFile(table, state, key);
+function removesOf(files: readonly Add[], ports: CommitPorts, dataChange: boolean): Remove[] {
+  return files.map(({ path, size, partitionValues, deletionVector, baseRowId, defaultRowCommitVersion }) => {
     return {
       path, deletionTimestamp: ports.clock.now(), dataChange, extendedFileMetadata: true, partitionValues, size,
       ...(deletionVector ? { deletionVector: descriptorOf(deletionVector) } : {}),
@@ -336,9 +339,4 @@ export function removesFor(table: DeltaTable, state: LogState, keys: string[], p
 
 function descriptorOf({ storageType, pathOrInlineDv, offset, sizeInBytes, cardinality }: VectorDescriptor): VectorDescriptor {
   return { storageType, pathOrInlineDv, ...(offset === undefined ? {} : { offset }), sizeInBytes, cardinality };
-}
-
-/** The file of a version that a scan named. */
-export function keyOfAdd(add: Add): string {
-  return fileKey(add);
 }

@@ -60,6 +60,6 @@ export function checkProperty(table: string, name: string, value: string, state?
   if (!state) return value;
   const before = state.metadata.configuration[name] ?? known.standard;
   if (name === 'delta.columnMapping.mode' && before !== 'none' && before !== value) bad(`columns are mapped by ${before} already, which cannot be changed`);
-  if (name === 'delta.enableRowTracking' && value === 'true' && before !== 'true' && state.files.size > 0) bad('its files have no row ids; row tracking begins with an empty table');
+  if (name === 'delta.enableRowTracking' && value === 'true' && before !== 'true' && state.files.count > 0) bad('its files have no row ids; row tracking begins with an empty table');
   return value;
 }

@@ -2,42 +2,36 @@
 import { LakeError } from '../errors';
 import { parseJson } from '../json';
 import { toText, type ObjectStore } from '../storage/object-store';
-import type { Add, Commit, DomainMetadata, Metadata, Protocol, Remove, Txn } from './actions';
-import { vectorId, type VectorDescriptor } from './deletion-vector';
-import { filePath } from './log';
+import type { Commit, DomainMetadata, Metadata, Protocol, Remove, Txn } from './actions';
+import { fileKey } from './file-key';
+import { ListedFiles, type FilesEditor, type LiveFiles } from './live-files';
 
 /** Everything true of a table at one version. */
 export interface LogState {
   version: number;
   metadata: Metadata;
   protocol: Protocol;
-  /** Live files by `fileKey`. */
-  files: ReadonlyMap<string, Add>;
-  /** Files that were removed and whose tombstones are still kept, by `fileKey`. */
+  files: LiveFiles;
+  /** Files that were removed and whose tombstones are still kept, by `fileKey`; those in an index are not among them. */
   removes: ReadonlyMap<string, Remove>;
   txns: ReadonlyMap<string, Txn>;
   domains: ReadonlyMap<string, DomainMetadata>;
-}
-
-/** What tells two entries of the log apart: the path, percent-decoded once, and the id of its vector. */
-export function fileKey({ path, deletionVector }: { path: string; deletionVector?: VectorDescriptor }): string {
-  return deletionVector ? `${filePath(path)}\n${vectorId(deletionVector)}` : filePath(path);
 }
 
 /** Applies commits one after the other; `stateAt` says what they come to. */
 export class Replay {
   #metadata: Metadata | undefined;
   #protocol: Protocol | undefined;
-  readonly #files: Map<string, Add>;
+  readonly #files: FilesEditor;
   readonly #removes: Map<string, Remove>;
   readonly #txns: Map<string, Txn>;
   readonly #domains: Map<string, DomainMetadata>;
 
-  /** `from` stays as it is. */
-  constructor(readonly table: string, from?: LogState) {
+  /** `from` stays as it is; `files` are what it begins with where there is none. */
+  constructor(readonly table: string, from?: LogState, files: LiveFiles = new ListedFiles()) {
     this.#metadata = from?.metadata;
     this.#protocol = from?.protocol;
-    this.#files = new Map(from?.files);
+    this.#files = (from?.files ?? files).edit();
     this.#removes = new Map(from?.removes);
     this.#txns = new Map(from?.txns);
     this.#domains = new Map(from?.domains);
@@ -51,14 +45,12 @@ export class Replay {
       throw new LakeError('bad-file', `${this.table}: version ${commit.version} of the Delta log has no ${lacking} action before it.`, { table: this.table, version: commit.version });
     }
     for (const remove of commit.removes) {
-      const key = fileKey(remove);
-      this.#files.delete(key);
-      this.#removes.set(key, remove);
+      this.#files.remove(remove);
+      this.#removes.set(fileKey(remove), remove);
     }
     for (const add of commit.adds) {
-      const key = fileKey(add);
-      this.#removes.delete(key);
-      this.#files.set(key, add);
+      this.#removes.delete(fileKey(add));
+      this.#files.add(add);
     }
     for (const txn of commit.txns) this.#txns.set(txn.appId, txn);
     for (const domain of commit.domains) {
@@ -69,7 +61,7 @@ export class Replay {
 
   /** Hands its maps over: nothing may be applied afterwards. */
   stateAt(version: number): LogState {
-    return { version, metadata: this.#metadata!, protocol: this.#protocol!, files: this.#files, removes: this.#removes, txns: this.#txns, domains: this.#domains };
+    return { version, metadata: this.#metadata!, protocol: this.#protocol!, files: this.#files.done(), removes: this.#removes, txns: this.#txns, domains: this.#domains };
   }
 }
 
@@ -90,10 +82,9 @@ export interface Checksum {
 export async function verifyChecksum(store: ObjectStore, path: string, state: LogState, table: string): Promise<void> {
   const said = await readChecksum(store, path);
   if (!said) return;
-  let bytes = 0;
-  for (const add of state.files.values()) bytes += Number(add.size);
-  if (said.numFiles === state.files.size && said.tableSizeBytes === bytes) return;
-  throw new LakeError('bad-file', `${table}: version ${state.version} has ${state.files.size} files and ${bytes} bytes by its log, but ${said.numFiles} files and ${said.tableSizeBytes} bytes by its checksum file ${path}. The log, a checkpoint or the checksum was changed.`, {
+  const { count, bytes } = state.files;
+  if (said.numFiles === count && said.tableSizeBytes === bytes) return;
+  throw new LakeError('bad-file', `${table}: version ${state.version} has ${count} files and ${bytes} bytes by its log, but ${said.numFiles} files and ${said.tableSizeBytes} bytes by its checksum file ${path}. The log, a checkpoint or the checksum was changed.`, {
     table, version: state.version, path, hint: 'If the checksum file is what is wrong, take it out of the log folder; it may be absent.',
   });
 }

@@ -1,7 +1,7 @@
 import { LakeError } from '../errors';
 import { Lru } from '../lru';
 import { constantStats } from '../scan/constant-stats';
-import { planScan, type DataFile } from '../scan/plan';
+import { planScan, totalsOf, withRuledOut, type DataFile } from '../scan/plan';
 import type { Predicate } from '../scan/predicate';
 import { remembering } from '../scan/prune';
 import { findField, physicalName, type TableSchema } from '../schema/types';
@@ -10,10 +10,12 @@ import { below, joinPath } from '../storage/paths';
 import type { AsOf, LakeTable, Snapshot, TimelineEntry } from '../table/contract';
 import { parseValue } from '../values/text';
 import type { Add, Commit } from './actions';
-import { readCheckpoint } from './checkpoint';
+import { openCheckpoint } from './checkpoint';
 import { loadVector, vectorId, type VectorDescriptor } from './deletion-vector';
 import { buildHistory } from './history';
 import { commitPath, earliestVersion, extendListing, filePath, listLog, readCommit, type LogListing } from './log';
+import { allFiles, IndexedFiles, type CheckpointIndexes } from './live-files';
+import { physicalPredicate } from './physical-predicate';
 import { checkReadable } from './protocol';
 import { mappingMode, schemaOf } from './schema';
 import { Replay, verifyChecksum, type LogState } from './state';
@@ -33,12 +35,15 @@ export class DeltaTable implements LakeTable {
   readonly #states = new Map<number, LogState>();
   readonly #snapshots = new Lru<Snapshot>(STATES_KEPT);
   readonly #vectors = new Lru<Promise<Uint32Array>>(VECTORS_KEPT);
+  readonly #adds = new WeakMap<DataFile, Add>();
 
   /** `root` is the table's folder inside the store; `name` is what errors call it. */
   constructor(
     readonly store: ObjectStore,
     readonly root: string,
     readonly name: string,
+    /** For tables of very many files; without it every checkpoint is read whole. */
+    readonly indexes?: CheckpointIndexes,
   ) {}
 
   /** The newest `most` versions, oldest first. */
@@ -77,12 +82,14 @@ export class DeltaTable implements LakeTable {
 
   /** The reconciled state of one version. */
   async state(version: number, log: LogListing): Promise<LogState> {
-    const kept = this.#states.get(version);
-    if (kept) return kept;
+    const known = this.#states.get(version);
+    if (known) return known;
     if (version === log.latest || !log.commits.has(version)) earliestVersion(log, this.root, this.name);
     const from = Math.max(-1, ...[...this.#states.keys(), ...log.checkpoints.keys()].filter((each) => each <= version));
-    const replay = new Replay(this.name, this.#states.get(from));
-    if (!this.#states.has(from) && from >= 0) replay.apply(await readCheckpoint(this.store, this.root, log.checkpoints.get(from)!, from));
+    const kept = this.#states.get(from);
+    const checkpoint = kept || from < 0 ? undefined : await openCheckpoint(this.store, this.root, log.checkpoints.get(from)!, from, this.indexes, this.name);
+    const replay = new Replay(this.name, kept, checkpoint?.files);
+    if (checkpoint) replay.apply(checkpoint.commit);
     for (let next = from + 1; next <= version; ) {
       // "Log compaction files": one may stand for the commits from its first to its last.
       const compaction = log.compactions.filter((each) => each.from === next && each.to <= version && each.to > each.from).sort((a, b) => b.to - a.to)[0];
@@ -144,7 +151,8 @@ export class DeltaTable implements LakeTable {
     const { constants, partition } = this.partitionOf(add, schema, partitionColumns);
     const physicalRows = rowCountOf(add.stats);
     const deleted = Number(add.deletionVector?.cardinality ?? 0);
-    return {
+    const stats = statsLookup(add.stats, schema.fields, deleted);
+    const file: DataFile = {
       path: this.storePath(filePath(add.path)),
       bytes: Number(add.size),
       ...(physicalRows === undefined ? {} : { rows: physicalRows - deleted }),
@@ -153,8 +161,15 @@ export class DeltaTable implements LakeTable {
       partition,
       constants,
       partitionStats: constantStats(constants, schema.fields),
-      stats: remembering(statsLookup(add.stats, schema.fields, deleted)),
+      stats: remembering((column) => (column[0]! in constants ? undefined : stats(column))),
     };
+    this.#adds.set(file, add);
+    return file;
+  }
+
+  /** The entry of the log that a file of one of this table's plans stands for. */
+  addOf(file: DataFile): Add {
+    return this.#adds.get(file)!;
   }
 
   /** Typed values of the partition columns, which stand in the log and not in the file. */
@@ -190,8 +205,11 @@ export class DeltaTable implements LakeTable {
     const { metadata } = state;
     const schema = schemaOf(metadata, this.name);
     const match = mappingMode(metadata.configuration, this.name) === 'id' ? 'field-id' : 'name';
-    let files: DataFile[] | undefined;
-    const dataFiles = () => (files ??= [...state.files.values()].map((add) => this.dataFile(add, schema, metadata.partitionColumns)));
+    const dataFile = (add: Add) => this.dataFile(add, schema, metadata.partitionColumns);
+    const { files } = state;
+    let listed: Promise<DataFile[]> | undefined;
+    const dataFiles = () => (listed ??= allFiles(files).then((all) => [...all.values()].map(dataFile)));
+    const isIndexed = files instanceof IndexedFiles;
     return {
       format: 'delta',
       version: state.version,
@@ -200,8 +218,13 @@ export class DeltaTable implements LakeTable {
       partitioning: metadata.partitionColumns.map((name) => ({ source: name, transform: 'identity', name })),
       sortedBy: [],
       properties: metadata.configuration,
-      files: async () => dataFiles(),
-      plan: async (predicate: Predicate) => planScan({ kind: 'parquet', match }, schema.fields, dataFiles(), predicate),
+      files: dataFiles,
+      totals: async () => (isIndexed ? { files: files.count, bytes: files.bytes, rows: await files.rows() } : totalsOf(await dataFiles())),
+      plan: async (predicate: Predicate) => {
+        if (!isIndexed) return planScan({ kind: 'parquet', match }, schema.fields, await dataFiles(), predicate);
+        const { files: left, ruledOut } = await files.candidates(physicalPredicate(predicate, schema.fields));
+        return withRuledOut(planScan({ kind: 'parquet', match }, schema.fields, left.map(([, add]) => dataFile(add)), predicate), ruledOut);
+      },
     };
   }
 }

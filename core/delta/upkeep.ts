@@ -6,6 +6,7 @@ import type { ObjectInfo } from '../storage/object-store';
 import { below, isHidden, joinPath } from '../storage/paths';
 import type { Add } from './actions';
 import { readCheckpoint } from './checkpoint';
+import { tombstones } from './checkpoint-write';
 import { vectorPath, type VectorDescriptor } from './deletion-vector';
 import { filePath, LOG_FOLDER } from './log';
 import { durationOf, PROPERTIES } from './properties';
@@ -34,11 +35,11 @@ const SMALL = 0.75;
 /** A file of which more than this share of rows is deleted is written anew. */
 const MANY_DELETED = 0.1;
 
-export function planCompaction(table: DeltaTable, state: LogState, options: CompactionOptions = {}): CompactionGroup[] {
+export async function planCompaction(table: DeltaTable, state: LogState, options: CompactionOptions = {}): Promise<CompactionGroup[]> {
   const target = options.targetBytes ?? Number(state.metadata.configuration['delta.targetFileSize'] ?? PROPERTIES['delta.targetFileSize']!.standard);
   const schema = schemaOf(state.metadata, table.name);
   const partitions = new Map<string, { key: string; add: Add }[]>();
-  for (const [key, add] of state.files) {
+  for await (const batch of state.files.batches()) for (const [key, add] of batch) {
     if (options.predicate && !mightMatch(options.predicate, table.dataFile(add, schema, state.metadata.partitionColumns).partitionStats)) continue;
     const partition = JSON.stringify(Object.entries(add.partitionValues).sort());
     const files = partitions.get(partition);
@@ -106,14 +107,14 @@ export async function planVacuum(table: DeltaTable, options: VacuumOptions): Pro
     const vector = deletionVector && vectorPath(deletionVector);
     if (vector) needed.add(table.storePath(vector));
   };
-  for (const add of (await table.state(oldest, log)).files.values()) need(add);
+  for await (const batch of (await table.state(oldest, log)).files.batches()) for (const [, add] of batch) need(add);
   const known = new Set<string>();
   const know = ({ path, deletionVector }: { path: string; deletionVector?: VectorDescriptor }) => {
     known.add(table.storePath(filePath(path)));
     const vector = deletionVector && vectorPath(deletionVector);
     if (vector) known.add(table.storePath(vector));
   };
-  for (const remove of newest.removes.values()) know(remove);
+  for await (const batch of tombstones(newest)) batch.forEach(know);
   for (const [version] of [...log.commits].sort(([a], [b]) => a - b)) {
     const { adds, removes, changeFiles } = await table.commit(version, log);
     [...adds, ...removes, ...changeFiles].forEach(know);
@@ -140,9 +141,14 @@ async function brokenVersions(table: DeltaTable, first: number, oldest: number, 
   for (let version = first; version < oldest; version++) {
     if (!log.commits.has(version) && !log.checkpoints.has(version)) continue;
     const state = await table.state(version, log).catch(() => undefined);
-    if (state && [...state.files.values()].some((add) => gone.has(table.storePath(filePath(add.path))))) broken.push(version);
+    if (state && (await needsAny(table, state, gone))) broken.push(version);
   }
   return broken.length > 0 ? { from: broken[0]!, to: broken.at(-1)! } : undefined;
+}
+
+async function needsAny(table: DeltaTable, state: LogState, gone: ReadonlySet<string>): Promise<boolean> {
+  for await (const batch of state.files.batches()) if (batch.some(([, add]) => gone.has(table.storePath(filePath(add.path))))) return true;
+  return false;
 }
 
 /** Data, vectors and change files; never the log, nor what is hidden by other programs. */

@@ -1,5 +1,5 @@
 import { LakeError } from '../errors';
-import { planScan, type DataFile, type FileReader } from '../scan/plan';
+import { planScan, totalsOf, type DataFile, type FileReader } from '../scan/plan';
 import type { Predicate } from '../scan/predicate';
 import { findField, type Field } from '../schema/types';
 import type { ObjectInfo, ObjectStore } from '../storage/object-store';
@@ -122,6 +122,7 @@ export class FolderTable implements LakeTable {
       sortedBy: [],
       properties: {},
       files: async () => dataFiles(),
+      totals: async () => totalsOf(dataFiles()),
       plan: async (predicate: Predicate) => planScan(reader, fields, dataFiles(), predicate),
     };
   }

@@ -1,6 +1,6 @@
 import { LakeError } from '../errors';
 import { keepPromise, Lru } from '../lru';
-import { planScan, type DataFile } from '../scan/plan';
+import { planScan, totalsOf, type DataFile } from '../scan/plan';
 import type { Predicate } from '../scan/predicate';
 import { remembering, type ColumnStats, type StatsLookup } from '../scan/prune';
 import { findField, type Field, type TableSchema } from '../schema/types';
@@ -84,6 +84,7 @@ export class IcebergTable implements LakeTable {
       sortedBy: (order?.fields ?? []).map((each) => fieldById(schema.fields, each['source-id'])?.name ?? '').filter((name) => name !== ''),
       properties: metadata.properties ?? {},
       files,
+      totals: async () => totalsOf(await files()),
       plan: async (predicate: Predicate) => planScan({ kind: 'parquet', match: 'field-id' }, schema.fields, await files(), predicate),
     };
   }

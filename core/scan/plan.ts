@@ -78,9 +78,36 @@ export interface ScanPlan {
   reader: FileReader;
   /** The table's columns at this version, in order. */
   fields: Field[];
+  /** Files that were looked at one by one; of very large tables the others are only counted. */
   considered: ConsideredFile[];
   files: ScanCounts;
   bytes: { total: number; read: number };
+}
+
+export interface Totals {
+  files: number;
+  bytes: number;
+  /** Undefined where not every file says. */
+  rows: number | undefined;
+}
+
+export function totalsOf(files: readonly DataFile[]): Totals {
+  const totals: Totals = { files: files.length, bytes: 0, rows: 0 };
+  for (const file of files) {
+    totals.bytes += file.bytes;
+    totals.rows = totals.rows === undefined || file.rows === undefined ? undefined : totals.rows + file.rows;
+  }
+  return totals;
+}
+
+/** A plan with the files that an index ruled out before, which are counted and not named. */
+export function withRuledOut(plan: ScanPlan, ruledOut: { byPartition: number; byBounds: number; bytes: number }): ScanPlan {
+  const { files, bytes } = plan;
+  return {
+    ...plan,
+    files: { total: files.total + ruledOut.byPartition + ruledOut.byBounds, skippedByPartition: files.skippedByPartition + ruledOut.byPartition, skippedByBounds: files.skippedByBounds + ruledOut.byBounds, read: files.read },
+    bytes: { total: bytes.total + ruledOut.bytes, read: bytes.read },
+  };
 }
 
 /** The files a reader must open. */

@@ -4,7 +4,7 @@
 import type { ReadFormat } from '../folder/read-options';
 import type { TableSchema } from '../schema/types';
 import type { Predicate } from '../scan/predicate';
-import type { DataFile, ScanPlan } from '../scan/plan';
+import type { DataFile, ScanPlan, Totals } from '../scan/plan';
 
 /** `postgres`: a table of a connected database, which has no versions. */
 export type TableFormat = 'delta' | 'iceberg' | 'postgres' | ReadFormat;
@@ -60,8 +60,9 @@ export interface Snapshot {
   partitioning: PartitionColumn[];
   sortedBy: string[];
   properties: Record<string, string>;
-  /** Every live data file of this version. */
+  /** Every live data file of this version; very many in large tables. */
   files(): Promise<readonly DataFile[]>;
+  totals(): Promise<Totals>;
   plan(predicate: Predicate): Promise<ScanPlan>;
 }
 

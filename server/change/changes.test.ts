@@ -1,5 +1,6 @@
 /** Statements that change rows, as somebody types them, over Delta tables with and without deletion vectors. */
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import { allFiles } from '../../core/delta/live-files';
 import { parseTypeName } from '../../core/schema/type-names';
 import { field, type TableSchema } from '../../core/schema/types';
 import { temporaryFolder } from '../testing/lake-tools';
@@ -155,7 +156,7 @@ describe('a change', () => {
     await bench.run(`INSERT INTO bay.${name} VALUES (8, 8, 'x')`);
     const log = await bench.delta(name).log();
     const state = await bench.delta(name).state(log.latest, log);
-    expect([...state.files.values()].map((add) => [Number(add.baseRowId), Number(add.defaultRowCommitVersion)]).sort()).toEqual([[3, 2], [4, 3], [7, 4]]);
+    expect([...(await allFiles(state.files)).values()].map((add) => [Number(add.baseRowId), Number(add.defaultRowCommitVersion)]).sort()).toEqual([[3, 2], [4, 3], [7, 4]]);
     expect(JSON.parse(state.domains.get('delta.rowTracking')!.configuration)).toEqual({ rowIdHighWaterMark: 7 });
   });
 });

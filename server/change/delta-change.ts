@@ -2,8 +2,8 @@
 import type { Add } from '../../core/delta/actions';
 import type { CommitPorts } from '../../core/delta/commit';
 import { BLIND, WHOLE_TABLE, type ReadSet } from '../../core/delta/conflicts';
-import { vectorId } from '../../core/delta/deletion-vector';
-import { filePath } from '../../core/delta/log';
+import { fileKey } from '../../core/delta/file-key';
+import { allFiles } from '../../core/delta/live-files';
 import { changeRows } from '../../core/delta/operations';
 import { PROPERTIES } from '../../core/delta/properties';
 import { hasFeature } from '../../core/delta/protocol';
@@ -126,7 +126,8 @@ async function writeChange(change: DeltaChange, plan: RowPlan, fields: Field[], 
     added = await writeFiles(writing, { ...wanted, rows: newRowsSql(rows) });
   }
   if (statement.kind === 'replace' && statement.what.kind !== 'rows') {
-    const gone = statement.what.kind === 'all' ? [...base.files] : [...base.files].filter(([, add]) => added.some((file) => samePartition(change, fields, add, file)));
+    const live = [...(await allFiles(base.files))];
+    const gone = statement.what.kind === 'all' ? live : live.filter(([, add]) => added.some((file) => samePartition(change, fields, add, file)));
     replaced.push(...gone.map(([key, add]) => ({ key, add })));
   }
   const changes = metadata.configuration['delta.enableChangeDataFeed'] === 'true' && touched.length > 0
@@ -162,16 +163,15 @@ async function checkDoubles({ name, composed }: DeltaChange, step: Writing['step
   });
 }
 
-async function touchedFiles({ table, base, writing }: DeltaChange, target: PlannedTable, plan: RowPlan): Promise<Touched[]> {
+async function touchedFiles({ table, writing }: DeltaChange, target: PlannedTable, plan: RowPlan): Promise<Touched[]> {
   const deletes = plan.deletes.size > 0 ? `count(*) FILTER (WHERE __act IN (${[...plan.deletes].join(', ')}))` : '0';
   const { rows } = await writing.step(`SELECT ${POSITION.file}, count(*), ${deletes} FROM ${ACTS} GROUP BY 1 ORDER BY 1`);
   if (rows.length === 0) return [];
-  const keys = new Map([...base.files].map(([key, add]) => [`${table.storePath(filePath(add.path))}\n${vectorId(add.deletionVector)}`, key]));
   const files = filesToRead(target.plan);
   return rows.map(([number, acted, deleted]) => {
     const file = files[Number(number)]!;
-    const key = keys.get(`${file.path}\n${file.rowFilter?.key ?? ''}`)!;
-    return { number: Number(number), file, key, add: base.files.get(key)!, acted: Number(acted), deleted: Number(deleted) };
+    const add = table.addOf(file);
+    return { number: Number(number), file, key: fileKey(add), add, acted: Number(acted), deleted: Number(deleted) };
   });
 }
 

@@ -34,7 +34,7 @@ export class EngineActionFiles implements ActionFiles {
     readonly store: LakeStore,
   ) {}
 
-  async write(target: string, actions: Iterable<Action>): Promise<{ bytes: number }> {
+  async write(target: string, actions: AsyncIterable<Action>): Promise<{ bytes: number }> {
     const [lines, made] = ['jsonl', 'parquet'].map((kind) => path.join(os.tmpdir(), `kind-harbor-${randomUUID()}.${kind}`)) as [string, string];
     const kinds = new Set(target.includes('/_sidecars/') ? ['add', 'remove'] : ALWAYS);
     try {
@@ -55,8 +55,8 @@ export class EngineActionFiles implements ActionFiles {
 }
 
 /** Notes the kinds of the actions, and room for the longest. */
-function* texts(actions: Iterable<Action>, kinds: Set<string>, longest: { bytes: number }): Generator<string> {
-  for (const action of actions) {
+async function* texts(actions: AsyncIterable<Action>, kinds: Set<string>, longest: { bytes: number }): AsyncGenerator<string> {
+  for await (const action of actions) {
     kinds.add(Object.keys(action)[0]!);
     const text = `${stringifyJson(action)}\n`;
     longest.bytes = Math.max(longest.bytes, text.length * 4);

@@ -88,7 +88,7 @@ export class DeltaUpkeep {
 
   async compact(table: DeltaTable, storage: OpenStorage, wish: CompactionWish, who: string): Promise<CompactionOutcome> {
     const base = await latestState(table);
-    const groups = planCompaction(table, base, { ...wish, everyFile: wish.layout !== undefined });
+    const groups = await planCompaction(table, base, { ...wish, everyFile: wish.layout !== undefined });
     const replaced = groups.flatMap((group) => group.keys);
     const bytesBefore = groups.reduce((sum, group) => sum + group.bytes, 0);
     if (replaced.length === 0) return { version: null, filesBefore: 0, filesAfter: 0, bytesBefore: 0, bytesAfter: 0 };
@@ -115,7 +115,8 @@ export class DeltaUpkeep {
     const schema = schemaOf(metadata, table.name);
     const mode = mappingMode(metadata.configuration, table.name);
     const tracking = rowTrackingColumns(metadata);
-    const adds = group.keys.map((key) => base.files.get(key)!);
+    const live = await base.files.get(group.keys);
+    const adds = group.keys.map((key) => live.get(key)!);
     const files = adds.map((add) => table.dataFile(add, schema, metadata.partitionColumns));
     const extra: Field[] = tracking ? [tracking.id, tracking.version].map((name) => ({ name, type: { kind: 'long' }, required: false })) : [];
     const plan = planScan({ kind: 'parquet', match: mode === 'id' ? 'field-id' : 'name' }, [...schema.fields, ...extra], files, TRUE);

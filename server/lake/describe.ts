@@ -14,16 +14,19 @@ export interface ColumnView {
   role: 'partition' | 'sort' | null;
 }
 
+/** Of tables with more files than this, nulls and arrivals are not gathered file by file. */
+const LOOKED_AT = 20_000;
+
 export async function describeSnapshot(snapshot: Snapshot) {
-  const files = await snapshot.files();
-  const rows = files.every((file) => file.rows !== undefined) ? files.reduce((sum, file) => sum + file.rows!, 0) : null;
+  const totals = await snapshot.totals();
+  const files = totals.files <= LOOKED_AT ? await snapshot.files() : [];
   return {
     version: snapshot.version,
     snapshotId: snapshot.snapshotId ?? null,
     committedAt: snapshot.at,
-    rows,
-    files: files.length,
-    bytes: files.reduce((sum, file) => sum + file.bytes, 0),
+    rows: totals.rows ?? null,
+    files: totals.files,
+    bytes: totals.bytes,
     partitioning: snapshot.partitioning,
     sortedBy: snapshot.sortedBy,
     properties: snapshot.properties,

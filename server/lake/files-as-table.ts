@@ -58,7 +58,7 @@ export class FilesAsTable {
     if (!candidate || candidates.length > 1) {
       throw new LakeError('bad-request', `${name} holds ${candidates.length} tables, not one: ${candidates.slice(0, 5).map((each) => each.root).join(', ')}. Name one of them.`, { path });
     }
-    if (candidate.kind === 'delta') return new DeltaTable(storage.store, candidate.root, name);
+    if (candidate.kind === 'delta') return new DeltaTable(storage.store, candidate.root, name, this.lake.indexes);
     if (candidate.kind === 'iceberg') return new IcebergTable(storage.store, candidate.root, name, new FilePointer(storage.store, candidate.root));
     if (candidate.kind === 'mixed') throw new LakeError('bad-file', `${name} holds several kinds of file (${kindsText(candidate.kinds)}), which do not make one table. Name a single file, or a pattern such as *.csv.`, { path });
     return this.#folder(name, storage, candidate);

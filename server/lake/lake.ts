@@ -1,5 +1,6 @@
 /** Storages by name, and the tables of the catalog opened through the core's contract. */
 import { randomInt, randomUUID } from 'node:crypto';
+import type { CheckpointIndexes } from '../../core/delta/live-files';
 import { DeltaTable } from '../../core/delta/table';
 import { LakeError } from '../../core/errors';
 import { fullOptions, type GivenOptions } from '../../core/folder/read-options';
@@ -31,6 +32,8 @@ export const randomIds: Ids = { uuid: () => randomUUID(), snapshotId: () => rand
 export class Lake {
   readonly #storages = new Map<string, OpenStorage>();
   readonly #tables = new Map<string, LakeTable>();
+  /** For Delta tables of very many files; set once the engine is there. */
+  indexes: CheckpointIndexes | undefined;
 
   constructor(
     readonly database: Database,
@@ -127,7 +130,7 @@ export class Lake {
     if (definition.kind === 'folder') return new FolderTable(store, root, name, { ...definition.folder, options: fullOptions(definition.folder.options as GivenOptions) }, new CatalogListings(this.database, storage.id, fullPattern(root, definition.folder)));
     if (definition.kind === 'source') return sourceTable(store, definition.place, name);
     if (definition.kind === 'view') throw new LakeError('bad-request', `${name} is a view; it has no versions of its own.`, { table: name });
-    if (relation.format === 'delta') return new DeltaTable(store, root, name);
+    if (relation.format === 'delta') return new DeltaTable(store, root, name, this.indexes);
     const pointer = definition.pointer === 'catalog'
       ? new CatalogPointer(store, root, { read: () => readPointer(this.database, relation.id), swap: (expected, next) => swapPointer(this.database, relation.id, expected, next) }, randomIds)
       : new FilePointer(store, root);

@@ -1,6 +1,6 @@
 /** From a resolved query to SQL over stand-in names, and a scan plan for each table it reads. */
 import { LakeError } from '../../core/errors';
-import type { ScanPlan } from '../../core/scan/plan';
+import type { ScanPlan, Totals } from '../../core/scan/plan';
 import { TRUE, type Predicate } from '../../core/scan/predicate';
 import { typeName } from '../../core/schema/type-names';
 import type { Field } from '../../core/schema/types';
@@ -71,7 +71,7 @@ async function pushdown(spliced: Spliced, standIns: ReadonlyMap<string, StandIn>
   const tables = await Promise.all([...standIns].map(async ([name, { source, withPositions }]) => ({
     name,
     columns: [...source.snapshot.schema.fields.map((field) => ({ name: field.name, type: typeName(field.type) })), ...(withPositions ? POSITION_COLUMNS : [])],
-    rows: (await source.snapshot.files()).reduce((sum, file) => sum + (file.rows ?? Math.round(file.bytes / 40)), 0),
+    rows: rowsAbout(await source.snapshot.totals()),
   })));
   const names = new Map([...standIns].map(([name, { source }]) => [name, source.name]));
   const plan = (await statements.plan(spliced.sql, tables).catch((error: unknown) => {
@@ -82,6 +82,10 @@ async function pushdown(spliced: Spliced, standIns: ReadonlyMap<string, StandIn>
     throw translateError(failure, { roots, names, originalPosition: spliced.originalPosition });
   }
   return { predicates: readPushdown(plan, fields), columns: readColumns(plan, fields) };
+}
+
+function rowsAbout({ rows, bytes }: Totals): number {
+  return rows ?? Math.round(bytes / 40);
 }
 
 const POSITION_COLUMNS = [{ name: POSITION.file, type: 'ubigint' }, { name: POSITION.row, type: 'bigint' }];

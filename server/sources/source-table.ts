@@ -1,7 +1,7 @@
 /** A table of a connected database through the same contract as the lake's. It has no versions: what is read is what is there now. */
 import { LakeError } from '../../core/errors';
 import type { Predicate } from '../../core/scan/predicate';
-import { planScan, type DataFile } from '../../core/scan/plan';
+import { planScan, totalsOf, type DataFile } from '../../core/scan/plan';
 import type { Field } from '../../core/schema/types';
 import type { AsOf, LakeTable, Snapshot, TimelineEntry } from '../../core/table/contract';
 import type { SourceDriver } from './driver';
@@ -31,6 +31,7 @@ export class SourceTable implements LakeTable {
     return {
       format: this.format, version: 0, at: Date.now(), schema: { fields }, partitioning: [], sortedBy: [], properties: {},
       files,
+      totals: async () => totalsOf(await files()),
       plan: async (predicate: Predicate) => planScan({ kind: 'source', driver: this.driver, place: this.place, predicate }, fields, await files(), predicate),
     };
   }

@@ -1,6 +1,7 @@
 /** Queries and changes over tables of one folder, without a catalog database: for tests of what SQL does to tables. */
 import path from 'node:path';
 import { createDeltaTable, type NewTable } from '../../core/delta/operations';
+import type { CheckpointIndexes } from '../../core/delta/live-files';
 import { DeltaTable } from '../../core/delta/table';
 import { LakeError } from '../../core/errors';
 import type { LakeTable } from '../../core/table/contract';
@@ -12,6 +13,7 @@ import { Changes, type ChangeResult } from '../change/changes';
 import type { Config } from '../config';
 import type { EngineCalls } from '../engine/engine';
 import type { Events } from '../events';
+import { EngineIndexes, localizer } from '../lake/checkpoint-indexes';
 import { DeltaUpkeep } from '../lake/delta-upkeep';
 import type { FilesAsTable } from '../lake/files-as-table';
 import { randomIds, systemClock, type Lake, type OpenStorage } from '../lake/lake';
@@ -23,14 +25,15 @@ import { asStorage, temporaryFolder } from './lake-tools';
 export class SqlBench {
   readonly #home = temporaryFolder();
   readonly #tables = new Map<string, LakeTable>();
+  readonly #indexes: CheckpointIndexes | undefined;
   readonly storage: OpenStorage;
   readonly receipts: Omit<Receipt, 'at'>[] = [];
   readonly queries: Queries;
   readonly changes: Changes;
   readonly upkeep: DeltaUpkeep;
 
-  /** Tables are named `bay.name` and lie in the folder `name` of the store. */
-  constructor(readonly store: LakeStore, engine: EngineCalls) {
+  /** `indexFromBytes`: checkpoints of so many bytes are read by an index. Tables are named `bay.name` and lie in the folder `name` of the store. */
+  constructor(readonly store: LakeStore, engine: EngineCalls, options: { indexFromBytes?: number } = {}) {
     const storage = asStorage(store);
     this.storage = storage;
     const lake = {
@@ -46,6 +49,7 @@ export class SqlBench {
     const receipts = { put: (receipt: Omit<Receipt, 'at'>) => this.receipts.push(receipt), settled: async () => undefined } as unknown as ReceiptBook;
     const config = { home: this.#home.path, queryMillis: 60_000 } as Config;
     this.queries = new Queries(lake, {} as FilesAsTable, engine, names, receipts, config, new LocalFiles(path.join(this.#home.path, 'cache'), 1e9));
+    if (options.indexFromBytes !== undefined) this.#indexes = new EngineIndexes(engine, path.join(this.#home.path, 'indexes'), localizer(this.queries.local, () => [storage]), options.indexFromBytes);
     this.upkeep = new DeltaUpkeep(engine, this.queries.local, config, { warn: (error: unknown) => { throw error; } });
     this.changes = new Changes(this.queries, this.upkeep, receipts, { tell: () => undefined } as unknown as Events, config);
   }
@@ -66,7 +70,7 @@ export class SqlBench {
 
   /** A table that stands in the folder already, or one that is about to be made. */
   open(name: string): DeltaTable {
-    const table = new DeltaTable(this.store, name, `bay.${name}`);
+    const table = new DeltaTable(this.store, name, `bay.${name}`, this.#indexes);
     this.#tables.set(name, table);
     return table;
   }
