@@ -7,6 +7,7 @@ import os from 'node:os';
 import path from 'node:path';
 import { projectRoot } from '../server/program-files';
 import { benchCrawls } from './crawls';
+import { benchDelta } from './delta';
 import { benchFinding } from './finding';
 import { benchMemory, benchPages } from './footprint';
 import type { Claim } from './lib/measure';
@@ -24,6 +25,7 @@ if (!only || only === 'queries') {
 if (!only || only === 'crawls') {
   await withServer(await startServer(1, 4793, { fresh: true }), async (small) => claims.push(...(await benchCrawls(small)), ...(await benchManyFiles(small))));
 }
+if (!only || only === 'delta') claims.push(...(await benchDelta()));
 if (!only || only === 'finding') claims.push(...(await benchFinding()));
 if (!only || only === 'pages') claims.push(...benchPages());
 

@@ -103,15 +103,21 @@ const BOTTLES: TableSchema = {
   ],
 };
 
+/** Everything that was written so far has the time of then. */
+async function timeIs({ clock }: DemoPorts, table: DeltaTable, at: string): Promise<void> {
+  await table.settled();
+  clock.set(at);
+}
+
 /** Fourteen versions: loads, a correction, a column, a bad load and the restore after it, a compaction. */
 export async function refineBottles(ports: DemoPorts): Promise<void> {
   const table = new DeltaTable(ports.store, 'refined/bottles', 'refined.bottles');
   await ports.registerDelta('refined.bottles', table.root, 'Lab results, one row per bottle, keyed by bottle_id.');
   const lab = commitPorts(ports, 'lab import');
-  ports.clock.set('2025-03-03T09:00:00Z');
+  await timeIs(ports, table, '2025-03-03T09:00:00Z');
   await createDeltaTable(table, { schema: BOTTLES, description: 'Lab results, one row per bottle', properties: { 'delta.enableInCommitTimestamps': 'true' } }, commitPorts(ports, 'R. Holt'));
   const load = async (at: string, from: string, before: string, change = '*') => {
-    ports.clock.set(at);
+    await timeIs(ports, table, at);
     await appendDelta(table, [await writeBottles(ports, table, `SELECT ${change} FROM demo.bottles WHERE sampled_at >= TIMESTAMPTZ '${from} 00:00:00+00' AND sampled_at < TIMESTAMPTZ '${before} 00:00:00+00' ORDER BY bottle_id`)], lab);
   };
   await load('2025-05-05T08:30:00Z', '2025-02-01', '2025-05-01');
@@ -120,17 +126,18 @@ export async function refineBottles(ports: DemoPorts): Promise<void> {
   await load('2026-01-05T08:30:00Z', '2025-11-01', '2026-01-01');
   await correctNitrate(ports, table);
   await load('2026-02-02T08:30:00Z', '2026-01-01', '2026-02-01');
-  ports.clock.set('2026-02-09T14:05:00Z');
+  await timeIs(ports, table, '2026-02-09T14:05:00Z');
   await addDeltaColumns(table, [field('method', 'string', { comment: 'How coliforms were counted, from February 2026' })], commitPorts(ports, 'R. Holt'));
   const method = `*, CASE WHEN hash(bottle_id) % 3 = 0 THEN 'plate' ELSE 'membrane' END AS method`;
   await load('2026-03-02T08:30:00Z', '2026-02-01', '2026-03-01', method);
   // The bad load: oxygen arrived in tenths.
   await load('2026-03-16T08:30:00Z', '2026-03-01', '2026-03-16', `* REPLACE (oxygen_mg_l * 10 AS oxygen_mg_l), 'plate' AS method`);
-  ports.clock.set('2026-03-16T11:45:00Z');
+  await timeIs(ports, table, '2026-03-16T11:45:00Z');
   await restore(table, { kind: 'number', number: 8n }, commitPorts(ports, 'R. Holt'));
   await load('2026-03-17T08:30:00Z', '2026-03-01', '2026-03-16', method);
   await compact(ports, table);
   await load('2026-03-31T22:30:00Z', '2026-03-16', '2026-04-01', method);
+  await table.settled();
 }
 
 async function writeBottles(ports: DemoPorts, table: DeltaTable, sql: string): Promise<WrittenFile> {
@@ -142,7 +149,7 @@ async function writeBottles(ports: DemoPorts, table: DeltaTable, sql: string): P
 
 /** Nitrate of one site in December had been read off by a fifth too high; the file that holds it is written anew. */
 async function correctNitrate(ports: DemoPorts, table: DeltaTable): Promise<void> {
-  ports.clock.set('2026-01-12T13:20:00Z');
+  await timeIs(ports, table, '2026-01-12T13:20:00Z');
   const base = await latestState(table);
   const replaced = [...(await allFiles(base.files)).keys()].at(-1)!;
   const wrong = `site = 'Brackle Point' AND sampled_at >= TIMESTAMPTZ '2025-12-01 00:00:00+00' AND nitrate_umol_l IS NOT NULL`;
@@ -156,7 +163,7 @@ async function correctNitrate(ports: DemoPorts, table: DeltaTable): Promise<void
 }
 
 async function compact(ports: DemoPorts, table: DeltaTable): Promise<void> {
-  ports.clock.set('2026-03-20T22:00:00Z');
+  await timeIs(ports, table, '2026-03-20T22:00:00Z');
   const base = await latestState(table);
   const replaced = [...(await allFiles(base.files)).keys()];
   const sources = replaced.map((file) => `'${ports.localRoot}/${table.root}/${file}'`).join(', ');
@@ -173,10 +180,11 @@ const LIMITS: TableSchema = {
 export async function refineLimits(ports: DemoPorts): Promise<void> {
   const table = new DeltaTable(ports.store, 'refined/water_limits', 'refined.water_limits');
   await ports.registerDelta('refined.water_limits', table.root, 'Lowest and highest allowed value of each measure; without a site it holds for the whole bay.');
-  ports.clock.set('2025-01-20T10:00:00Z');
+  await timeIs(ports, table, '2025-01-20T10:00:00Z');
   await createDeltaTable(table, { schema: LIMITS, properties: { 'delta.enableInCommitTimestamps': 'true' } }, commitPorts(ports, 'M. Reed'));
-  ports.clock.set('2025-01-20T10:05:00Z');
+  await timeIs(ports, table, '2025-01-20T10:05:00Z');
   const partition: Record<string, Value | null> = {};
   const file = await ports.rowFiles.write({ sql: 'SELECT * FROM demo.limits ORDER BY measure, site NULLS FIRST', path: `${table.root}/part-${ports.ids.uuid()}.parquet`, schema: LIMITS, partition });
   await appendDelta(table, [file], commitPorts(ports, 'M. Reed'));
+  await table.settled();
 }

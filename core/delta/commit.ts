@@ -56,7 +56,7 @@ export async function commitChange(table: DeltaTable, base: LogState | undefined
     const info = commitInfo(made, state, timestamp, ports);
     const mine = await table.store.putIfAbsent(path, toBytes(commitText(made, info))).catch((error: unknown) => rethrowUnlessOurs(error, table, path, info));
     if (mine) {
-      await concluded(table, state, asCommit(version, made, info), timestamp);
+      concluded(table, state, asCommit(version, made, info), timestamp);
       return version;
     }
     const winner = await readCommit(table.store, path, version);
@@ -91,7 +91,7 @@ async function rethrowUnlessOurs(error: unknown, table: DeltaTable, path: string
 }
 
 async function commitTime(table: DeltaTable, { version, metadata }: LogState): Promise<number> {
-  return timeOfVersion(table, await table.newest(), version, hasOwnTimes(metadata));
+  return timeOfVersion(table, table.listed(version) ?? (await table.newest()), version, hasOwnTimes(metadata));
 }
 
 function commitInfo(change: Change, state: LogState | undefined, timestamp: number, { ids, who }: CommitPorts): CommitInfo {
@@ -146,8 +146,8 @@ function withRowIds(change: Change, state: LogState | undefined, version: number
   return { ...change, adds, domains: [...(change.domains ?? []).filter((each) => each.domain !== RowIds.DOMAIN), ids.domain()] };
 }
 
-/** The state after the commit is known without reading; its checksum file is written beside, and may be lacking. */
-async function concluded(table: DeltaTable, before: LogState | undefined, commit: Commit, timestamp: number): Promise<void> {
+/** The state after the commit is known without reading; its checksum file is written behind, since it only ever confirms and may be lacking. */
+function concluded(table: DeltaTable, before: LogState | undefined, commit: Commit, timestamp: number): void {
   const state = applyCommit(before, commit, table.name);
   table.adopt(state, commit);
   // "Version Checksum File": tableSizeBytes, numFiles, numMetadata, numProtocol, metadata and protocol are required.
@@ -155,5 +155,5 @@ async function concluded(table: DeltaTable, before: LogState | undefined, commit
     txnId: commit.info?.txnId, tableSizeBytes: state.files.bytes, numFiles: state.files.count, numMetadata: 1, numProtocol: 1,
     ...(hasOwnTimes(state.metadata) ? { inCommitTimestampOpt: timestamp } : {}), metadata: state.metadata, protocol: state.protocol,
   };
-  await table.store.putIfAbsent(joinPath(table.root, LOG_FOLDER, `${paddedVersion(commit.version)}.crc`), toBytes(stringifyJson(checksum))).catch(() => undefined);
+  table.writeBehind(() => table.store.putIfAbsent(joinPath(table.root, LOG_FOLDER, `${paddedVersion(commit.version)}.crc`), toBytes(stringifyJson(checksum))));
 }

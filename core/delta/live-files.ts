@@ -104,8 +104,8 @@ export interface FileIndex {
   readonly rows: number | undefined;
   readonly columns: readonly IndexedColumn[];
   find(keys: readonly string[]): Promise<Add[]>;
-  /** `without`: keys that are not to be counted. */
-  candidates(predicate: Predicate, without: readonly string[]): Promise<{ adds: Add[]; ruledOut: Candidates['ruledOut'] }>;
+  /** Of the files that are ruled out it is counted how many partitions alone rule out, those of the keys `without` left out. */
+  candidates(predicate: Predicate, without: readonly string[]): Promise<{ adds: Add[]; byPartition: number }>;
   batches(): AsyncIterable<Add[]>;
   removes(): AsyncIterable<Remove[]>;
 }
@@ -143,8 +143,11 @@ export class IndexedFiles implements LiveFiles {
   }
 
   async candidates(predicate: Predicate): Promise<Candidates> {
-    const { adds, ruledOut } = await this.index.candidates(predicate, [...this.gone]);
-    return { files: [...this.#live(adds), ...this.added], ruledOut };
+    const { adds, byPartition } = await this.index.candidates(predicate, [...this.gone]);
+    const live = this.#live(adds);
+    const left = [...live, ...this.added];
+    const ruledOut = this.count - left.length;
+    return { files: left, ruledOut: { byPartition, byBounds: ruledOut - byPartition, bytes: this.bytes - left.reduce((sum, [, add]) => sum + Number(add.size), 0) } };
   }
 
   async *batches(): AsyncIterable<LiveFile[]> {
@@ -169,8 +172,9 @@ export class IndexedFiles implements LiveFiles {
         const key = fileKey(remove);
         const own = added.get(key);
         if (!own && gone.has(key)) return;
+        // A file that was added again by the same key is in the index too, so it goes there as well.
         const size = Number(own?.size ?? remove.size ?? 0);
-        if (!own) gone.add(key);
+        gone.add(key);
         added.delete(key);
         count--;
         bytes -= size;
@@ -180,14 +184,12 @@ export class IndexedFiles implements LiveFiles {
         if (!added.has(key)) count++;
         bytes += Number(add.size) - Number(added.get(key)?.size ?? 0);
         added.set(key, add);
-        // An entry of the index by the same key would count twice.
-        gone.add(key);
       },
       done: () => new IndexedFiles(this.index, gone, added, count, bytes),
     };
   }
 
   #live(adds: readonly Add[]): LiveFile[] {
-    return adds.map((add): LiveFile => [fileKey(add), add]).filter(([key]) => !this.gone.has(key));
+    return adds.map((add): LiveFile => [fileKey(add), add]).filter(([key]) => !this.gone.has(key) && !this.added.has(key));
   }
 }

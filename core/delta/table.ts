@@ -31,6 +31,7 @@ const VECTORS_KEPT = 500;
 export class DeltaTable implements LakeTable {
   readonly format = 'delta';
   #log: LogListing | undefined;
+  #behind: Promise<unknown> = Promise.resolve();
   readonly #commits = new Lru<Commit>(COMMITS_KEPT);
   readonly #states = new Map<number, LogState>();
   readonly #snapshots = new Lru<Snapshot>(STATES_KEPT);
@@ -72,6 +73,21 @@ export class DeltaTable implements LakeTable {
     if (before && !isContinued(before, log)) this.#forget();
     this.#log = log;
     return log;
+  }
+
+  /** The log as it was last listed, if the version is in it. */
+  listed(version: number): LogListing | undefined {
+    return this.#log?.commits.has(version) ? this.#log : undefined;
+  }
+
+  /** Work that nobody waits for and that may fail; one piece after the other. */
+  writeBehind(work: () => Promise<unknown>): void {
+    this.#behind = this.#behind.then(work).catch(() => undefined);
+  }
+
+  /** When all that is written behind is done. */
+  async settled(): Promise<void> {
+    await this.#behind;
   }
 
   /** The log up to its newest version; what lies behind may be as it was when it was last listed. */

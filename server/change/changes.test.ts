@@ -91,7 +91,7 @@ describe('a change', () => {
   });
 
   it('of a table just defined finds a log and no data file', async () => {
-    await bench.create('empty', { schema: PRICES });
+    await (await bench.create('empty', { schema: PRICES })).settled();
     expect((await bench.store.list('empty')).map((file) => file.path)).toEqual(['empty/_delta_log/00000000000000000000.crc', 'empty/_delta_log/00000000000000000000.json']);
     expect(await bench.count('DELETE FROM bay.empty')).toMatchObject({ version: null });
   });

@@ -8,6 +8,7 @@ import { existsSync, mkdirSync, readdirSync, renameSync, rmSync, statSync, utime
 import path from 'node:path';
 import type { Add, Remove } from '../../core/delta/actions';
 import type { CheckpointIndexes, FileIndex, IndexedColumn } from '../../core/delta/live-files';
+import type { VectorDescriptor } from '../../core/delta/deletion-vector';
 import { fileKey } from '../../core/delta/file-key';
 import { encodeFilePath } from '../../core/delta/log';
 import { parseJson } from '../../core/json';
@@ -17,11 +18,12 @@ import { parseTypeName } from '../../core/schema/type-names';
 import { quoteText } from '../../core/sql/tokens';
 import type { ObjectStore } from '../../core/storage/object-store';
 import type { EngineCalls } from '../engine/engine';
+import { EngineError } from '../engine/failures';
 import { quoteList } from '../engine/instances';
 import type { LakeStore } from '../storage/lake-store';
 import type { OpenStorage } from './lake';
 import type { Lease, LocalFiles } from './local-files';
-import { ADD_COLUMNS, buildSql, conditionSql, type AddShape } from './index-sql';
+import { ADD_COLUMNS, buildSql, conditionSql, statsSql, type AddShape } from './index-sql';
 
 /** From about ten thousand files on. */
 const FROM_BYTES = 3e6;
@@ -30,7 +32,9 @@ const OPEN = 16;
 const KEPT = 64;
 const BATCH = 5000;
 /** Changes when indexes are made otherwise. */
-const FORM = 1;
+const FORM = 2;
+/** After an index went to disk, its copy in memory stays for searches that began there. */
+const SWITCH_MS = 10_000;
 
 /** How local copies of a store's files come about. */
 export type Localizer = (store: LakeStore, files: readonly string[]) => Promise<Pick<Lease, 'pathOf' | 'release'>>;
@@ -47,6 +51,7 @@ export function localizer(local: LocalFiles, storages: () => readonly OpenStorag
 
 export class EngineIndexes implements CheckpointIndexes {
   readonly #open = new Lru<Promise<EngineIndex>>(OPEN);
+  #keeping: Promise<unknown> = Promise.resolve();
 
   constructor(
     readonly engine: EngineCalls,
@@ -81,30 +86,72 @@ export class EngineIndexes implements CheckpointIndexes {
   async #make(store: LakeStore, paths: readonly string[], columns: readonly IndexedColumn[], key: string): Promise<EngineIndex> {
     const file = path.join(this.folder, `${key}.index`);
     const name = `index_${key}`;
-    if (!existsSync(file)) await this.#build(store, paths, columns, file);
-    utimesSync(file, new Date(), new Date());
-    await this.engine.call('run', { sql: `ATTACH IF NOT EXISTS ${quoteText(file)} AS ${name} (READ_ONLY)` });
-    const { rows } = await this.engine.call('run', { sql: `SELECT count(*), coalesce(sum(size), 0), sum(row_count), count(row_count), count(vector) FROM ${name}.files` });
+    const isKept = existsSync(file);
+    const shape = isKept ? undefined : await this.#build(store, paths, columns, name);
+    if (isKept) {
+      utimesSync(file, new Date(), new Date());
+      await this.#attach(file, name);
+    }
+    const { rows } = await this.engine.call('run', { sql: `SELECT count(*), coalesce(sum(size), 0), sum(row_count), count(row_count), count(vector) FROM ${isKept ? name : inMemory(name)}.files` });
     const [count, bytes, rowCount, told, vectors] = rows[0]!.map(Number) as [number, number, number, number, number];
-    this.#clear();
-    return new EngineIndex(this.engine, name, columns, count, bytes, told === count && vectors === 0 ? rowCount : undefined);
+    const place = { store, paths, localize: this.localize, shape: async () => shape ?? this.#shape(store, paths) };
+    const index = new EngineIndex(this.engine, isKept ? name : inMemory(name), columns, { count, bytes, rows: told === count && vectors === 0 ? rowCount : undefined }, place);
+    if (!isKept) this.#keeping = this.#keeping.then(() => this.#keep(index, name, file)).catch(() => undefined);
+    return index;
   }
 
-  /** Into a file that is given its name when it is whole. */
-  async #build(store: LakeStore, paths: readonly string[], columns: readonly IndexedColumn[], file: string): Promise<void> {
+  /** When every index is on disk. */
+  async settled(): Promise<void> {
+    await this.#keeping;
+  }
+
+  #attach(file: string, name: string): Promise<unknown> {
+    return this.engine.call('run', { sql: `ATTACH IF NOT EXISTS ${quoteText(file)} AS ${name} (READ_ONLY)` });
+  }
+
+  /** In the engine's memory, where it can be searched at once. */
+  async #build(store: LakeStore, paths: readonly string[], columns: readonly IndexedColumn[], name: string): Promise<AddShape> {
     const lease = await this.localize(store, paths);
-    const made = `${file}.${randomUUID()}.making`;
-    const name = `making_${randomUUID().replaceAll('-', '')}`;
     try {
       const local = paths.map((each) => lease.pathOf({ path: each }));
-      const types = await this.#columns(quoteList(local));
-      const add = types.get('add');
-      const shape: AddShape = { fields: new Set(add?.kind === 'struct' ? add.fields.map((field) => field.name) : []), hasRemoves: types.has('remove') };
-      await this.engine.call('run', { sql: [`ATTACH ${quoteText(made)} AS ${name}`, ...buildSql(name, local, columns, shape), `DETACH ${name}`].join('; ') });
-      renameSync(made, file);
+      const shape = await this.#shape(store, paths);
+      const build = (careful: boolean) => this.engine.call('run', { sql: [`DROP SCHEMA IF EXISTS ${inMemory(name)} CASCADE`, `CREATE SCHEMA ${inMemory(name)}`, ...buildSql(inMemory(name), local, columns, shape, careful)].join('; ') });
+      await build(false).catch((error: unknown) => {
+        // Statistics of some file are no JSON: they count as unknown.
+        if (error instanceof EngineError && /json/i.test(error.message)) return build(true);
+        throw error;
+      });
+      return shape;
     } finally {
       lease.release();
+    }
+  }
+
+  /** To a file that is given its name when it is whole; from then on the index is searched there. */
+  async #keep(index: EngineIndex, name: string, file: string): Promise<void> {
+    const made = `${file}.${randomUUID()}.making`;
+    const making = `making_${randomUUID().replaceAll('-', '')}`;
+    try {
+      await this.engine.call('run', { sql: `ATTACH ${quoteText(made)} AS ${making}; CREATE TABLE ${making}.files AS FROM ${inMemory(name)}.files; CREATE TABLE ${making}.removes AS FROM ${inMemory(name)}.removes; DETACH ${making}` });
+      renameSync(made, file);
+      await this.#attach(file, name);
+      index.name = name;
+      // Searches that began before may still be under way.
+      setTimeout(() => void this.engine.call('run', { sql: `DROP SCHEMA IF EXISTS ${inMemory(name)} CASCADE` }).catch(() => undefined), SWITCH_MS).unref();
+      this.#clear();
+    } finally {
       for (const each of [made, `${made}.wal`]) rmSync(each, { force: true });
+    }
+  }
+
+  async #shape(store: LakeStore, paths: readonly string[]): Promise<AddShape> {
+    const lease = await this.localize(store, paths);
+    try {
+      const types = await this.#columns(quoteList(paths.map((each) => lease.pathOf({ path: each }))));
+      const add = types.get('add');
+      return { fields: new Set(add?.kind === 'struct' ? add.fields.map((field) => field.name) : []), hasRemoves: types.has('remove') };
+    } finally {
+      lease.release();
     }
   }
 
@@ -120,40 +167,65 @@ export class EngineIndexes implements CheckpointIndexes {
   }
 }
 
+function inMemory(name: string): string {
+  return `memory.new_${name}`;
+}
+
+/** Where the statistics of an index's files stand. */
+interface StatsPlace {
+  store: LakeStore;
+  paths: readonly string[];
+  localize: Localizer;
+  shape: () => Promise<AddShape>;
+}
+
+/** An entry, and where its statistics are. */
+interface Placed {
+  add: Add;
+  part: number;
+  row: number;
+}
+
 class EngineIndex implements FileIndex {
+  readonly count: number;
+  readonly bytes: number;
+  readonly rows: number | undefined;
+
   constructor(
     readonly engine: EngineCalls,
-    readonly name: string,
+    /** Database, or schema, of its tables. */
+    public name: string,
     readonly columns: readonly IndexedColumn[],
-    readonly count: number,
-    readonly bytes: number,
-    readonly rows: number | undefined,
-  ) {}
+    totals: { count: number; bytes: number; rows: number | undefined },
+    readonly place: StatsPlace,
+  ) {
+    this.count = totals.count;
+    this.bytes = totals.bytes;
+    this.rows = totals.rows;
+  }
 
   async find(keys: readonly string[]): Promise<Add[]> {
     const wanted = new Set(keys);
-    const found: Add[] = [];
-    for (let from = 0; from < keys.length; from += BATCH) found.push(...(await this.#adds(`path IN (${pathsOf(keys.slice(from, from + BATCH))})`)));
-    const exact = found.filter((add) => wanted.has(fileKey(add)));
+    const found: Placed[] = [];
+    for (let from = 0; from < keys.length; from += BATCH) found.push(...(await this.#placed(`path IN (${pathsOf(keys.slice(from, from + BATCH))})`)));
+    const exact = found.filter(({ add }) => wanted.has(fileKey(add)));
     // Another writer's escapes: looked for by the decoded path.
-    const seen = new Set(exact.map(fileKey));
+    const seen = new Set(exact.map(({ add }) => fileKey(add)));
     const missing = [...wanted].filter((key) => !seen.has(key) && /[^\w./=-]/.test(key.split('\n')[0]!));
-    if (missing.length > 0) exact.push(...(await this.#adds(`url_decode(path) IN (${[...new Set(missing.map((key) => key.split('\n')[0]!))].map(quoteText).join(', ')})`)).filter((add) => missing.includes(fileKey(add))));
-    return exact;
+    if (missing.length > 0) exact.push(...(await this.#placed(`url_decode(path) IN (${[...new Set(missing.map((key) => key.split('\n')[0]!))].map(quoteText).join(', ')})`)).filter(({ add }) => missing.includes(fileKey(add))));
+    return this.#withStats(exact);
   }
 
-  async candidates(predicate: Predicate, without: readonly string[]): Promise<{ adds: Add[]; ruledOut: { byPartition: number; byBounds: number; bytes: number } }> {
-    const [all, partition] = [conditionSql(predicate, this.columns, 'all'), conditionSql(predicate, this.columns, 'partition')];
-    const [adds, { rows }] = await Promise.all([
-      this.#adds(all),
-      this.engine.call('run', { sql: `SELECT count(*) FILTER (WHERE NOT (${partition})), count(*) FILTER (WHERE (${partition}) AND NOT (${all})), coalesce(sum(size) FILTER (WHERE NOT (${all})), 0) FROM ${this.name}.files${without.length === 0 ? '' : ` WHERE path NOT IN (${pathsOf(without)})`}` }),
-    ]);
-    const [byPartition, byBounds, bytes] = rows[0]!.map(Number) as [number, number, number];
-    return { adds, ruledOut: { byPartition, byBounds, bytes } };
+  async candidates(predicate: Predicate, without: readonly string[]): Promise<{ adds: Add[]; byPartition: number }> {
+    const partition = conditionSql(predicate, this.columns, 'partition');
+    const counting = partition === 'true' ? undefined : this.engine.call('run', { sql: `SELECT count(*) FROM ${this.name}.files WHERE NOT (${partition})${without.length === 0 ? '' : ` AND path NOT IN (${pathsOf(without)})`}` });
+    const [placed, counted] = await Promise.all([this.#placed(conditionSql(predicate, this.columns, 'all')), counting]);
+    // What the bounds say was asked already, so the statistics are left where they are.
+    return { adds: placed.map(({ add }) => add), byPartition: Number(counted?.rows[0]![0] ?? 0) };
   }
 
   async *batches(): AsyncIterable<Add[]> {
-    for (let from = 0; from < this.count; from += BATCH) yield this.#adds(`rowid >= ${from} AND rowid < ${from + BATCH}`);
+    for (let from = 0; from < this.count; from += BATCH) yield await this.#withStats(await this.#placed(`rowid >= ${from} AND rowid < ${from + BATCH}`));
   }
 
   async *removes(): AsyncIterable<Remove[]> {
@@ -164,16 +236,45 @@ class EngineIndex implements FileIndex {
     }
   }
 
-  async #adds(where: string): Promise<Add[]> {
-    const { rows } = await this.engine.call('run', { sql: `SELECT ${ADD_COLUMNS} FROM ${this.name}.files WHERE ${where} ORDER BY rowid` });
-    return rows.map(([file, partitionValues, size, modified, stats, vector, baseRowId, rowVersion, tags]): Add => ({
-      path: String(file), partitionValues: (partitionValues ? JSON.parse(String(partitionValues)) : {}) as Add['partitionValues'], size: Number(size), modificationTime: Number(modified), dataChange: true,
-      ...(stats === null ? {} : { stats: String(stats) }),
-      ...(vector === null ? {} : { deletionVector: withoutNulls(JSON.parse(String(vector))) as Add['deletionVector'] }),
-      ...(baseRowId === null ? {} : { baseRowId: Number(baseRowId) }),
-      ...(rowVersion === null ? {} : { defaultRowCommitVersion: Number(rowVersion) }),
-      ...(tags === null ? {} : { tags: JSON.parse(String(tags)) as Record<string, string> }),
-    }) as Add);
+  /** Without statistics but for the number of rows. */
+  async #placed(where: string): Promise<Placed[]> {
+    const { rows } = await this.engine.call('run', { sql: `SELECT ${ADD_COLUMNS} FROM ${this.name}.files WHERE ${where}` });
+    return rows.map(([file, partitionValues, size, modified, vector, baseRowId, rowVersion, tags, rowCount, part, row]) => ({
+      part: Number(part), row: Number(row),
+      add: {
+        path: String(file), partitionValues: (partitionValues ? JSON.parse(String(partitionValues)) : {}) as Add['partitionValues'], size: Number(size), modificationTime: Number(modified), dataChange: true,
+        ...(rowCount === null ? {} : { stats: `{"numRecords":${Number(rowCount)}}` }),
+        ...(vector === null ? {} : { deletionVector: withoutNulls(JSON.parse(String(vector))) as VectorDescriptor }),
+        ...(baseRowId === null ? {} : { baseRowId: Number(baseRowId) }),
+        ...(rowVersion === null ? {} : { defaultRowCommitVersion: Number(rowVersion) }),
+        ...(tags === null ? {} : { tags: JSON.parse(String(tags)) as Record<string, string> }),
+      },
+    }));
+  }
+
+  /** From the checkpoint itself; where it has left the log meanwhile, the number of rows is all that is known. */
+  async #withStats(placed: readonly Placed[]): Promise<Add[]> {
+    const parts = new Map<number, Placed[]>();
+    for (const each of placed) parts.set(each.part, [...(parts.get(each.part) ?? []), each]);
+    for (const [part, entries] of parts) {
+      const file = this.place.paths[part]!;
+      const lease = await this.place.localize(this.place.store, [file]).catch(() => undefined);
+      if (!lease) continue;
+      try {
+        const stats = statsSql(await this.place.shape());
+        const { rows } = await this.engine.call('run', { sql: `SELECT file_row_number, ${stats} FROM read_parquet(${quoteList([lease.pathOf({ path: file })])}) WHERE file_row_number IN (${entries.map(({ row }) => row).join(', ')})` });
+        const texts = new Map(rows.map(([row, text]) => [Number(row), text]));
+        for (const { add, row } of entries) {
+          const text = texts.get(row);
+          if (typeof text === 'string') add.stats = text;
+        }
+      } catch (error) {
+        if (!(error instanceof EngineError)) throw error;
+      } finally {
+        lease.release();
+      }
+    }
+    return placed.map(({ add }) => add);
   }
 }
 

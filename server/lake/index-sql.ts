@@ -8,7 +8,7 @@ import { quoteText } from '../../core/sql/tokens';
 import { isFloating, type Value } from '../../core/values/value';
 import { literal } from '../engine/literal';
 
-/** Decimals of more digits may have been rounded on their way through JSON, so their bounds are not used. */
+/** Decimals of more digits are rounded on their way through JSON: their bounds are kept and compared as doubles, which round alike. */
 const EXACT_DIGITS = 15;
 
 /** What the checkpoint's files have of an `add`. */
@@ -18,33 +18,48 @@ export interface AddShape {
 }
 
 const OPTIONAL: [field: string, name: string, sql: string, absent: string][] = [
-  ['stats', 'stats', 'add.stats', 'NULL::VARCHAR'],
   ['deletionVector', 'vector', 'CASE WHEN add.deletionVector IS NULL THEN NULL ELSE to_json(add.deletionVector)::VARCHAR END', 'NULL::VARCHAR'],
   ['baseRowId', 'base_row_id', 'add.baseRowId', 'NULL::BIGINT'],
   ['defaultRowCommitVersion', 'row_version', 'add.defaultRowCommitVersion', 'NULL::BIGINT'],
   ['tags', 'tags', 'to_json(add.tags)::VARCHAR', 'NULL::VARCHAR'],
 ];
 
-/** Columns in which an entry of the log is kept whole. */
-export const ADD_COLUMNS = 'path, partition_values, size, modified, stats, vector, base_row_id, row_version, tags';
+/**
+ * Columns in which an entry of the log is kept whole, but for its statistics: those stay in the checkpoint, at the row that
+ * `part` (the n-th file) and `part_row` name, since keeping their text too would take as long as all the rest.
+ */
+export const ADD_COLUMNS = 'path, partition_values, size, modified, vector, base_row_id, row_version, tags, row_count, part, part_row';
 
-/** Fills `into.files` and `into.removes`; every column of statistics is read from its text once. */
-export function buildSql(into: string, files: readonly string[], columns: readonly IndexedColumn[], shape: AddShape): string[] {
+/** The JSON text of an entry's statistics. */
+export function statsSql(shape: AddShape): string {
+  return shape.fields.has('stats') ? (shape.fields.has('stats_parsed') ? 'coalesce(add.stats, to_json(add.stats_parsed)::VARCHAR)' : 'add.stats') : shape.fields.has('stats_parsed') ? 'to_json(add.stats_parsed)::VARCHAR' : 'NULL::VARCHAR';
+}
+
+/**
+ * Makes `into.files` and `into.removes`; every column of statistics is read from its text once. Text that is no JSON fails
+ * the whole statement unless `careful`, which costs a tenth more.
+ */
+export function buildSql(into: string, files: readonly string[], columns: readonly IndexedColumn[], shape: AddShape, careful: boolean): string[] {
   const from = `read_parquet(${quoteList(files)}, union_by_name = true)`;
-  const stats = shape.fields.has('stats') ? (shape.fields.has('stats_parsed') ? 'coalesce(add.stats, to_json(add.stats_parsed)::VARCHAR)' : 'add.stats') : shape.fields.has('stats_parsed') ? 'to_json(add.stats_parsed)::VARCHAR' : 'NULL::VARCHAR';
-  const kept = OPTIONAL.map(([field, name, sql, absent]) => `${field === 'stats' ? stats : shape.fields.has(field) ? sql : absent} AS ${name}`);
+  const stats = statsSql(shape);
+  const kept = OPTIONAL.map(([field, name, sql, absent]) => `${shape.fields.has(field) ? sql : absent} AS ${name}`);
   const typed = columns.flatMap((column, index) => (column.isPartition ? [`${partitionSql(column)} AS p${index}`] : boundsSql(column, index)));
   const bounded = columns.filter((column) => !column.isPartition && isBounded(column.type));
+  const parsed = `from_json(${stats}, ${quoteText(statsShape(bounded))})`;
   return [
-    `CREATE TABLE ${into}.files AS SELECT path, partition_values, size, modified, stats, vector, base_row_id, row_version, tags, s.numRecords AS row_count${typed.map((each) => `, ${each}`).join('')}
+    `CREATE TABLE ${into}.files AS SELECT path, partition_values, size, modified, vector, base_row_id, row_version, tags, s.numRecords AS row_count, part, part_row${typed.map((each) => `, ${each}`).join('')}
      FROM (SELECT add.path AS path, add.partitionValues AS pv, to_json(add.partitionValues)::VARCHAR AS partition_values, add.size AS size, add.modificationTime AS modified, ${kept.join(', ')},
-           CASE WHEN json_valid(${stats}) THEN from_json(${stats}, ${quoteText(statsShape(bounded))}) END AS s FROM ${from} WHERE add.path IS NOT NULL)`,
+           file_index::INTEGER AS part, file_row_number AS part_row, ${careful ? `CASE WHEN json_valid(${stats}) THEN ${parsed} END` : parsed} AS s FROM ${from} WHERE add.path IS NOT NULL)`,
     `CREATE TABLE ${into}.removes AS ${shape.hasRemoves ? `SELECT to_json(remove)::VARCHAR AS remove FROM ${from} WHERE remove.path IS NOT NULL` : 'SELECT NULL::VARCHAR AS remove WHERE false'}`,
   ];
 }
 
 function isBounded(type: LogicalType): boolean {
-  return type.kind !== 'boolean' && !(type.kind === 'decimal' && type.precision > EXACT_DIGITS);
+  return type.kind !== 'boolean';
+}
+
+function isRounded(type: LogicalType): boolean {
+  return type.kind === 'decimal' && type.precision > EXACT_DIGITS;
 }
 
 function partitionSql({ path, type }: IndexedColumn): string {
@@ -55,12 +70,17 @@ function boundsSql({ path, type }: IndexedColumn, index: number): string[] {
   if (!isBounded(type)) return [];
   const at = (tree: string) => path.reduce((sql, step) => `struct_extract(${sql}, ${quoteText(step)})`, `s.${tree}`);
   const isText = type.kind === 'timestamp' || type.kind === 'timestamptz' || type.kind === 'date';
-  const cast = (sql: string) => (isText ? `try_cast(${sql} AS ${typeName(type)})` : sql);
+  const cast = (sql: string) => (type.kind === 'timestamptz' ? instantSql(sql) : isText ? `try_cast(${sql} AS ${typeName(type)})` : sql);
   // Writers cut timestamps to milliseconds, so the true maximum may lie up to a millisecond above.
   const upper = type.kind === 'timestamp' || type.kind === 'timestamptz' ? `${cast(at('maxValues'))} + INTERVAL 1 MILLISECOND` : cast(at('maxValues'));
   // With wide bounds ("tightBounds" false) nulls tell only of none or all.
   const nulls = `CASE WHEN coalesce(s.tightBounds, true) OR ${at('nullCount')} IN (0, s.numRecords) THEN ${at('nullCount')} END`;
   return [`${cast(at('minValues'))} AS lo${index}`, `${upper} AS hi${index}`, `${nulls} AS nu${index}`];
+}
+
+/** Times in UTC, as nearly all writers give them, are read far faster than those with an offset. */
+function instantSql(sql: string): string {
+  return `CASE WHEN suffix(${sql}, 'Z') THEN try_cast(${sql} AS TIMESTAMP) ELSE timezone('UTC', try_cast(${sql} AS TIMESTAMPTZ)) END`;
 }
 
 /** The structure that `from_json` reads; what is missing or of another kind becomes null. */
@@ -74,7 +94,7 @@ function statsShape(columns: readonly IndexedColumn[]): string {
     }
     return root;
   };
-  const jsonType = (type: LogicalType) => (['date', 'timestamp', 'timestamptz', 'string', 'uuid', 'time', 'timestamp_ns'].includes(type.kind) ? 'VARCHAR' : typeName(type).toUpperCase());
+  const jsonType = (type: LogicalType) => isRounded(type) ? 'DOUBLE' : (['date', 'timestamp', 'timestamptz', 'string', 'uuid', 'time', 'timestamp_ns'].includes(type.kind) ? 'VARCHAR' : typeName(type).toUpperCase());
   const shape = { numRecords: 'BIGINT', tightBounds: 'BOOLEAN', ...(columns.length > 0 ? { minValues: tree(jsonType), maxValues: tree(jsonType), nullCount: tree(() => 'BIGINT') } : {}) };
   return JSON.stringify(shape);
 }
@@ -85,8 +105,12 @@ export function conditionSql(predicate: Predicate, columns: readonly IndexedColu
     case 'true':
       return 'true';
     case 'and':
-    case 'or':
-      return `(${predicate.args.map((each) => conditionSql(each, columns, by)).join(predicate.op === 'and' ? ' AND ' : ' OR ')})`;
+    case 'or': {
+      const parts = predicate.args.map((each) => conditionSql(each, columns, by));
+      if (predicate.op === 'or' && parts.includes('true')) return 'true';
+      const useful = parts.filter((part) => part !== 'true');
+      return useful.length === 0 ? 'true' : `(${useful.join(predicate.op === 'and' ? ' AND ' : ' OR ')})`;
+    }
     default: {
       const index = columns.findIndex((column) => column.path.length === predicate.column.length && column.path.every((step, at) => step === predicate.column[at]));
       const column = columns[index];
@@ -142,7 +166,7 @@ function partitionLeaf(leaf: Leaf, type: LogicalType, name: string): string {
 function boundsLeaf(leaf: Leaf, type: LogicalType, index: number): string {
   const [lo, hi, nulls] = [`lo${index}`, `hi${index}`, `nu${index}`];
   if (leaf.op === 'null') return `coalesce(${nulls} <> 0, true)`;
-  const notAllNull = `coalesce(${nulls} < row_count, true)`;
+  const notAllNull = `(${nulls} < row_count OR ${nulls} IS NULL OR row_count IS NULL)`;
   switch (leaf.op) {
     case 'not-null':
       return notAllNull;
@@ -157,18 +181,27 @@ function boundsLeaf(leaf: Leaf, type: LogicalType, index: number): string {
 
 /** Bounds leave NaN out, and the engine sorts it above all numbers. */
 function comparison(how: Extract<Leaf, { op: 'compare' }>['comparison'], value: Value, type: LogicalType, lo: string, hi: string): string {
-  const v = literal(type, value);
+  // Bounds of instants are kept as times in UTC.
+  const v = `${literal(type.kind === 'timestamptz' ? { kind: 'timestamp' } : type, value)}${isRounded(type) ? '::DOUBLE' : ''}`;
   const mayBeNaN = isFloating(type);
+  // What is equal after rounding may differ before it.
+  if (isRounded(type) && how === '!=') return 'true';
+  const side = isRounded(type) && !how.endsWith('=') ? `${how}=` : how;
   switch (how) {
     case '=':
-      return mayBeNaN && Number.isNaN(value) ? 'true' : `coalesce(${lo} <= ${v}, true) AND coalesce(${hi} >= ${v}, true)`;
+      return mayBeNaN && Number.isNaN(value) ? 'true' : `${orUnknown(lo, '<=', v)} AND ${orUnknown(hi, '>=', v)}`;
     case '<':
     case '<=':
-      return `coalesce(${lo} ${how} ${v}, true)`;
+      return orUnknown(lo, side, v);
     case '>':
     case '>=':
-      return mayBeNaN ? 'true' : `coalesce(${hi} ${how} ${v}, true)`;
+      return mayBeNaN ? 'true' : orUnknown(hi, side, v);
     case '!=':
       return mayBeNaN ? 'true' : `coalesce(${lo} <> ${v} OR ${hi} <> ${v}, true)`;
   }
+}
+
+/** In a form by which the engine skips whole blocks. */
+function orUnknown(bound: string, how: string, value: string): string {
+  return `(${bound} ${how} ${value} OR ${bound} IS NULL)`;
 }
