@@ -146,7 +146,7 @@ function withRowIds(change: Change, state: LogState | undefined, version: number
   return { ...change, adds, domains: [...(change.domains ?? []).filter((each) => each.domain !== RowIds.DOMAIN), ids.domain()] };
 }
 
-/** The state after the commit is known without reading; its checksum file is written behind, since it only ever confirms and may be lacking. */
+/** The state after the commit is known without reading; its checksum file is left for `settled`, since it only ever confirms and may be lacking. */
 function concluded(table: DeltaTable, before: LogState | undefined, commit: Commit, timestamp: number): void {
   const state = applyCommit(before, commit, table.name);
   table.adopt(state, commit);

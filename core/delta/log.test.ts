@@ -127,3 +127,70 @@ describe('the time of a version', () => {
     await expect(table.snapshot({ kind: 'time', at: 0 })).rejects.toThrow('did not exist at 1970');
   });
 });
+
+describe('a damaged log', () => {
+  const checkpointOf = (n: number) => ({ tableSizeBytes: n, numFiles: 1, numMetadata: 1, numProtocol: 1 });
+
+  it('names both files where two claim one version', async () => {
+    const table = await tableOf([protocol(), metaData()], [add('a.parquet')]);
+    await table.store.put('t/_delta_log/1.json', toBytes(add('b.parquet')));
+    await expect(table.snapshot(LATEST)).rejects.toMatchObject({ kind: 'bad-file', message: expect.stringContaining('version 1 has two commit files') as string });
+  });
+
+  it.each([['', 'is empty'], ['\n \n', 'is empty'], ['{"add":{"path":"a.parq', 'expected one JSON action']])('names a commit of %j', async (text, words) => {
+    const table = await tableOf([protocol(), metaData()]);
+    await table.store.put(name(1), toBytes(text));
+    await expect(table.snapshot(LATEST)).rejects.toMatchObject({ kind: 'bad-file', message: expect.stringContaining(words) as string, details: { path: name(1), line: 1 } });
+  });
+
+  it('that does not fit its checksum file is told, with what each says', async () => {
+    const table = await tableOf([protocol(), metaData(), add('a.parquet')]);
+    await table.store.put('t/_delta_log/00000000000000000000.crc', toBytes(JSON.stringify(checkpointOf(999))));
+    await expect(table.snapshot(LATEST)).rejects.toMatchObject({ kind: 'bad-file', message: expect.stringContaining('1 files and 841454 bytes by its log, but 1 files and 999 bytes by its checksum') as string });
+  });
+
+  it('is read where the checksum file fits, or is itself no checksum', async () => {
+    for (const text of [JSON.stringify(checkpointOf(841454)), 'not JSON', '{}']) {
+      const table = await tableOf([protocol(), metaData(), add('a.parquet')]);
+      await table.store.put('t/_delta_log/00000000000000000000.crc', toBytes(text));
+      expect(await paths(table)).toEqual(['t/a.parquet']);
+    }
+  });
+
+  it.each(['../other/a.parquet', 'day=1/../../a.parquet'])('with a path that leaves the table\'s folder is refused: %s', async (path) => {
+    const table = await tableOf([protocol(), metaData(), add(path)]);
+    await expect((await table.snapshot(LATEST)).files()).rejects.toMatchObject({ kind: 'bad-file', message: expect.stringContaining('outside the table\'s folder') as string });
+  });
+
+  it('takes files by absolute paths of its own storage', async () => {
+    const store = new MemoryStore();
+    await store.put(name(0), toBytes([protocol(), metaData(), add(`${store.uri}/elsewhere/a.parquet`)].join('\n')));
+    expect(await paths(new DeltaTable(store, 't', 'ns.t'))).toEqual(['elsewhere/a.parquet']);
+  });
+
+  it('whose partition value is of another type than its column is told with file and value', async () => {
+    const table = await tableOf([protocol(), metaData(), add('a.parquet', { partitionValues: { day: 'someday' } })]);
+    await expect((await table.snapshot(LATEST)).files()).rejects.toMatchObject({ kind: 'bad-file', message: expect.stringContaining('a.parquet the value "someday" in the partition column day') as string });
+  });
+});
+
+describe('a log that goes on', () => {
+  it('is followed from the newest commit alone, and read anew when that is another', async () => {
+    const table = await tableOf([protocol(), metaData(), add('a.parquet')]);
+    expect(await paths(table)).toEqual(['t/a.parquet']);
+    await table.store.put(name(1), toBytes(add('b.parquet')));
+    expect(await paths(table)).toEqual(['t/a.parquet', 't/b.parquet']);
+    // Somebody made the table anew in the same place.
+    await table.store.delete(name(1));
+    await table.store.put(name(0), toBytes([protocol(), metaData(), add('c.parquet', { size: 5 })].join('\n')));
+    expect(await paths(table)).toEqual(['t/c.parquet']);
+  });
+
+  it('is read by a log compaction file in the place of the commits that it sums up', async () => {
+    const table = await tableOf([protocol(), metaData(), add('a.parquet')], [add('b.parquet')], [remove('b.parquet')], [add('c.parquet')]);
+    await table.store.put('t/_delta_log/00000000000000000001.00000000000000000002.compacted.json', toBytes(remove('b.parquet')));
+    // Were these read, they would fail.
+    for (const version of [1, 2]) await table.store.put(name(version), toBytes('not read'));
+    expect(await paths(table)).toEqual(['t/a.parquet', 't/c.parquet']);
+  });
+});

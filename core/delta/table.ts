@@ -31,7 +31,8 @@ const VECTORS_KEPT = 500;
 export class DeltaTable implements LakeTable {
   readonly format = 'delta';
   #log: LogListing | undefined;
-  #behind: Promise<unknown> = Promise.resolve();
+  #behind: (() => Promise<unknown>) | undefined;
+  #working: Promise<unknown> = Promise.resolve();
   readonly #commits = new Lru<Commit>(COMMITS_KEPT);
   readonly #states = new Map<number, LogState>();
   readonly #snapshots = new Lru<Snapshot>(STATES_KEPT);
@@ -80,14 +81,17 @@ export class DeltaTable implements LakeTable {
     return this.#log?.commits.has(version) ? this.#log : undefined;
   }
 
-  /** Work that nobody waits for and that may fail; one piece after the other. */
+  /** Work that may wait until `settled` is called, that may fail, and that newer work of the kind makes needless. */
   writeBehind(work: () => Promise<unknown>): void {
-    this.#behind = this.#behind.then(work).catch(() => undefined);
+    this.#behind = work;
   }
 
-  /** When all that is written behind is done. */
+  /** Does what was left for later: after a commit, its checksum file. */
   async settled(): Promise<void> {
-    await this.#behind;
+    const work = this.#behind;
+    this.#behind = undefined;
+    if (work) this.#working = this.#working.then(work).catch(() => undefined);
+    await this.#working;
   }
 
   /** The log up to its newest version; what lies behind may be as it was when it was last listed. */

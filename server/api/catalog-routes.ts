@@ -60,6 +60,7 @@ export function catalogRoutes(services: Services): Route[] {
         const asked = BigInt(input.body.version as string);
         const result = await writeWithReceipt(services, `RESTORE ${fullName} TO VERSION ${asked}`, relation, async () =>
           restore(table, { kind: 'number', number: asked }, { clock: systemClock, ids: randomIds, who: config.person }));
+        await services.upkeep.afterCommit(table, lake.storageOf(relation));
         events.tell({ topic: 'table', name: fullName });
         return result;
       },

@@ -31,7 +31,6 @@ export function handlersOf(own: Sealed, planner: Planner, user: UserSql | undefi
     run: async ({ sql }) => {
       const connection = await own.instance.connect();
       try {
-        await connection.run("SET TimeZone = 'UTC'");
         const result = await connection.run(sql);
         const converters = result.columnTypes().map(converter);
         const chunks = await result.fetchAllChunks();

@@ -9,7 +9,7 @@ export interface Sealed {
 
 /** Settings of every instance: UTC, no extensions from outside, no spilling to disk, errors as data. */
 const COMMON = `
-  SET TimeZone = 'UTC';
+  SET GLOBAL TimeZone = 'UTC';
   SET errors_as_json = true;
   SET autoinstall_known_extensions = false;
   SET autoload_known_extensions = false;

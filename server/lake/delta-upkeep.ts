@@ -50,9 +50,10 @@ export class DeltaUpkeep {
     readonly log: Pick<Logger, 'warn'>,
   ) {}
 
-  /** Sums the log up when it is time. A checkpoint only saves readers time, so failing to write one fails nothing. */
+  /** Writes the checksum, and sums the log up when it is time. Both only help readers, so failing to write them fails nothing. */
   async afterCommit(table: DeltaTable, storage: OpenStorage): Promise<void> {
     try {
+      await table.settled();
       const state = await latestState(table);
       if (isCheckpointDue(state)) await this.checkpoint(table, storage);
     } catch (error) {

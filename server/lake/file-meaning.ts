@@ -108,7 +108,7 @@ function deltaFacts(action: Action, root: string): Facts {
   }
   if ('protocol' in action) {
     const { minReaderVersion, minWriterVersion, writerFeatures } = action.protocol;
-    return [{ what: 'protocol', text: `reader ${minReaderVersion}, writer ${minWriterVersion}${writerFeatures ? `, ${writerFeatures.join(', ')}` : ''}` }];
+    return [{ what: 'protocol', text: `readers ${minReaderVersion}, writers ${minWriterVersion}${writerFeatures ? `, ${writerFeatures.join(', ')}` : ''}` }];
   }
   if ('txn' in action) return [{ what: 'application', text: `${action.txn.appId}, ${action.txn.version}` }];
   if ('domainMetadata' in action) return [{ what: `settings ${action.domainMetadata.domain}`, text: action.domainMetadata.removed ? 'taken away' : action.domainMetadata.configuration }];
@@ -116,7 +116,7 @@ function deltaFacts(action: Action, root: string): Facts {
   if ('commitInfo' in action) {
     const { operation, userName, timestamp, operationParameters, operationMetrics } = action.commitInfo;
     const told = (what: string, of: Record<string, unknown> | undefined) => (of && Object.keys(of).length > 0 ? [{ what, text: Object.entries(of).map(([key, value]) => `${key} ${typeof value === 'string' ? value : stringifyJson(value)}`).join(', ') }] : []);
-    return [{ what: 'operation', text: [operation, userName && `by ${userName}`, timestamp && new Date(Number(timestamp)).toISOString()].filter(Boolean).join(' ') }, ...told('parameters', operationParameters), ...told('metrics', operationMetrics)];
+    return [{ what: 'operation', text: [operation, timestamp && new Date(Number(timestamp)).toISOString(), userName && `by ${userName}`].filter(Boolean).join(', ') }, ...told('parameters', operationParameters), ...told('metrics', operationMetrics)];
   }
   return [{ what: Object.keys(action)[0] ?? '', text: '' }];
 }

@@ -12,6 +12,8 @@ import type { LakeStore } from './lake-store';
 let temporaryFiles = 0;
 
 export class DiskStore implements LakeStore {
+  /** Files on their way to the disk; they are there before the next commit shows. */
+  readonly #syncing = new Set<Promise<unknown>>();
   readonly uri: string;
   readonly root: string;
   /** When given, files take its time as their modified time; the demo's history lies in the past. */
@@ -93,25 +95,30 @@ export class DiskStore implements LakeStore {
 
   async put(storePath: string, bytes: Uint8Array): Promise<void> {
     const full = await this.#makeRoom(storePath);
-    const temporary = await this.#temporary(full, bytes);
+    const [temporary] = await Promise.all([this.#temporary(full, bytes), this.#synced()]);
     await rename(temporary, full);
-    await syncFolder(path.dirname(full));
+    await syncPath(path.dirname(full));
   }
 
   /** Linking a finished file is atomic and refuses to replace; renaming would replace, exclusive creation shows half a file. */
   async putIfAbsent(storePath: string, bytes: Uint8Array): Promise<boolean> {
     const full = await this.#makeRoom(storePath);
-    const temporary = await this.#temporary(full, bytes);
+    // What this file may speak of must be on disk before it shows.
+    const [temporary] = await Promise.all([this.#temporary(full, bytes), this.#synced()]);
     try {
       await link(temporary, full);
-      await syncFolder(path.dirname(full));
+      await Promise.all([syncPath(path.dirname(full)), unlink(temporary)]);
       return true;
     } catch (error) {
+      await unlink(temporary).catch(() => undefined);
       if ((error as NodeJS.ErrnoException).code === 'EEXIST') return false;
       throw error;
-    } finally {
-      await unlink(temporary);
     }
+  }
+
+  /** Files that were put before are on disk. */
+  async #synced(): Promise<void> {
+    await Promise.all(this.#syncing);
   }
 
   async delete(storePath: string): Promise<void> {
@@ -125,8 +132,6 @@ export class DiskStore implements LakeStore {
 
   async putFile(storePath: string, localFile: string): Promise<void> {
     const full = await this.#makeRoom(storePath);
-    const handle = await open(localFile, 'r+');
-    await handle.sync().finally(() => handle.close());
     await rename(localFile, full).catch(async (error: NodeJS.ErrnoException) => {
       // From another disk: a copy beside the target first, so that no half file shows.
       if (error.code !== 'EXDEV') throw error;
@@ -136,7 +141,8 @@ export class DiskStore implements LakeStore {
       await unlink(localFile);
     });
     await this.stamp(storePath);
-    await syncFolder(path.dirname(full));
+    const syncing = Promise.all([syncPath(full), syncPath(path.dirname(full))]).catch(() => undefined).finally(() => this.#syncing.delete(syncing));
+    this.#syncing.add(syncing);
   }
 
   async fetchFile(storePath: string, localFile: string): Promise<void> {
@@ -154,7 +160,7 @@ export class DiskStore implements LakeStore {
   async move(from: string, to: string): Promise<void> {
     const full = await this.#makeRoom(to);
     await rename(await this.localPath(from), full);
-    await syncFolder(path.dirname(full));
+    await syncPath(path.dirname(full));
   }
 
   async removeFolder(folder: string): Promise<void> {
@@ -222,8 +228,9 @@ function isTemporary(name: string): boolean {
   return /^\.[0-9a-f]{12}\.\d+\.\d+\.tmp$/.test(name);
 }
 
-async function syncFolder(folder: string): Promise<void> {
-  const handle = await open(folder, 'r');
+/** A file's bytes, or a folder's entries. */
+async function syncPath(full: string): Promise<void> {
+  const handle = await open(full, 'r');
   try {
     await handle.sync();
   } finally {
