@@ -16,7 +16,7 @@ export function metricWords({ details }: TimelineEntry): string {
 /** The condition of a statement; what was restored; columns that were added. Writers give lists as JSON texts. */
 export function predicateWords({ details, operation }: TimelineEntry): string {
   if (operation === 'RESTORE' && details.version !== undefined) return `to version ${details.version}`;
-  const text = details.predicate ?? details.columns ?? details.properties ?? '';
+  const text = details.predicate ?? details.mergePredicate ?? details.columns ?? details.properties ?? '';
   const list = jsonList(text);
   const words = list ? list.join(' AND ') : text === '{}' ? '' : text;
   return words || (details.mode && details.mode !== 'Append' ? details.mode.toLowerCase() : '');
