@@ -68,6 +68,9 @@ await shoot('query', `/query?sql=${encodeURIComponent(pastQuery)}`, 'to read', a
   await page.getByText('From the past:').waitFor();
   await page.getByRole('region', { name: 'Result', exact: true }).getByRole('button', { name: 'receipt' }).click();
 });
+await fetch(`${base}/api/query`, { method: 'POST', headers: { 'content-type': 'application/json' }, body: JSON.stringify({ sql: "UPDATE refined.bottles SET coliform_cfu = NULL, method = NULL WHERE site = 'Holm Quay' AND sampled_at >= TIMESTAMPTZ '2026-03-20 00:00:00+00'" }) });
+await shoot('table-history', '/tables/refined/bottles?section=history', 'copied along');
+await shoot('table-upkeep', '/tables/refined/bottles?section=upkeep', 'would go');
 await shoot('table-dark', '/tables/refined/soundings?section=columns&version=10', 'The past.', undefined, 'dark');
 await browser.close();
 process.kill(process.pid, 'SIGTERM');

@@ -1,7 +1,8 @@
 /**
  * `npm run soak`: what takes too long for `npm test`: writers killed at random moments a thousand times, and long
- * random histories against a simple model. `-- --kills N --histories N --seed N` sets the amounts.
+ * random histories against a simple model. `-- --kills N --histories N --sql-histories N --seed N` sets the amounts.
  */
+import fc from 'fast-check';
 import { fork } from 'node:child_process';
 import { mkdirSync, mkdtempSync, rmSync } from 'node:fs';
 import os from 'node:os';
@@ -18,6 +19,9 @@ import { LATEST, type LakeTable } from '../core/table/contract';
 import { testPorts, writtenFile } from '../core/testing/ports';
 import { projectRoot } from '../server/program-files';
 import { DiskStore } from '../server/storage/disk-store';
+import { history as sqlHistory, replayHistory } from '../server/testing/histories';
+import { LocalEngine } from '../server/testing/local-engine';
+import { SqlBench } from '../server/testing/sql-bench';
 
 const option = (name: string, otherwise: number) => {
   const at = process.argv.indexOf(`--${name}`);
@@ -131,6 +135,21 @@ async function manyFiles(count: number): Promise<void> {
   console.log(`${count} files: one of them would be read`);
 }
 
+/** Random statements, upkeep and changes of properties over real files; every version reads as a model of plain rows has it. */
+async function sqlHistories(count: number): Promise<void> {
+  const root = mkdtempSync(path.join(os.tmpdir(), 'soak-'));
+  const bench = new SqlBench(new DiskStore(root), await LocalEngine.start(), { indexFromBytes: 1 });
+  let run = 0;
+  await fc.assert(fc.asyncProperty(sqlHistory, async (each) => {
+    const problem = await replayHistory(bench, `h${run++}`, each);
+    if (problem) throw new Error(problem);
+  }), { seed, numRuns: count });
+  bench.remove();
+  rmSync(root, { recursive: true, force: true });
+  console.log(`${count} random histories of statements read as their model says`);
+}
+
+await sqlHistories(option('sql-histories', 200));
 await kills('delta', option('kills', 500));
 await kills('iceberg', option('kills', 500));
 const histories = option('histories', 300);

@@ -1,5 +1,6 @@
 /** What can be done to a Delta table: each function makes one version. Data files are written before, by the caller. */
 import { LakeError } from '../errors';
+import type { DataFile } from '../scan/plan';
 import { findField, physicalName, type Field, type TableSchema } from '../schema/types';
 import { below, joinPath } from '../storage/paths';
 import type { AsOf } from '../table/contract';
@@ -38,6 +39,50 @@ export async function createDeltaTable(table: DeltaTable, options: NewTable, por
  */
 export async function createOverFiles(table: DeltaTable, options: NewTable, adds: Add[], ports: CommitPorts): Promise<number> {
   return createWith(table, options, adds, ports);
+}
+
+/** A table over Parquet files that stand in its folder already, as the folder's own definition has them. Nothing is rewritten. */
+export async function adoptFolder(table: DeltaTable, options: Omit<NewTable, 'properties'>, files: readonly DataFile[], ports: CommitPorts): Promise<number> {
+  const { fields } = options.schema;
+  const adds = files.map((file): Add => {
+    const inside = below(table.root, file.path);
+    if (inside === undefined) throw new LakeError('bad-request', `${file.path} lies outside the folder that is to become a table, ${table.root}.`, { path: file.path });
+    const values = (options.partitionColumns ?? []).map((name) => {
+      const value = file.constants[name] ?? null;
+      return [name, value === null ? null : formatValue(findField(fields, name)!.type, value)];
+    });
+    return {
+      path: encodeFilePath(inside), partitionValues: Object.fromEntries(values) as Add['partitionValues'], size: file.bytes, modificationTime: file.modified ?? ports.clock.now(), dataChange: true,
+      ...(file.rows === undefined ? {} : { stats: JSON.stringify({ numRecords: file.rows }) }),
+    };
+  });
+  return createOverFiles(table, options, adds, ports);
+}
+
+/**
+ * A second table over the files of a version, which are shared and not copied. Changes of either are not seen by the
+ * other; clearing the first one's files takes those that the copy reads, which nobody can see from there.
+ */
+export async function shallowCopy(source: DeltaTable, asOf: AsOf, copy: DeltaTable, ports: CommitPorts): Promise<number> {
+  if (source.store.uri !== copy.store.uri) throw new LakeError('unsupported', `A copy that shares files must lie in the storage of ${source.name}.`, { table: source.name });
+  const { version } = await source.snapshot(asOf);
+  const state = await source.state(version, await source.log());
+  const absolute = (path: string) => `${source.store.uri}/${source.storePath(path)}`;
+  const adds = [...(await allFiles(state.files)).values()].map((add): Add => {
+    const { deletionVector } = add;
+    const vector = deletionVector && vectorPath(deletionVector);
+    return {
+      ...add, path: encodeFilePath(absolute(filePath(add.path))), dataChange: true,
+      // "p": a vector by its absolute path.
+      ...(deletionVector && vector ? { deletionVector: { ...deletionVector, storageType: 'p' as const, pathOrInlineDv: absolute(vector) } } : {}),
+    };
+  });
+  const listed = await copy.store.listFolder(joinPath(copy.root, LOG_FOLDER));
+  if (listed.files.length > 0) throw new LakeError('conflict', `${copy.name}: a Delta table stands at ${copy.root} already.`, { table: copy.name, path: copy.root });
+  return commitChange(copy, undefined, {
+    operation: 'CLONE', parameters: { source: `${source.store.uri}/${source.root}`, sourceVersion: version, isShallow: true }, metrics: { numCopiedFiles: 0, sourceNumOfFiles: adds.length, sourceTableSize: state.files.bytes },
+    protocol: state.protocol, metadata: { ...state.metadata, id: ports.ids.uuid(), createdTime: ports.clock.now() }, adds, removes: [], domains: [...state.domains.values()], read: BLIND, rowsChecked: true,
+  }, ports);
 }
 
 async function createWith(table: DeltaTable, options: NewTable, adds: Add[], ports: CommitPorts): Promise<number> {

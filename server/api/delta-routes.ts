@@ -1,11 +1,12 @@
 /** Delta tables beyond reading: protocol and properties, columns renamed and dropped, upkeep; and folders that are not registered. */
 import Joi from 'joi';
-import { dropColumn, latestState, renameColumn, setProperties } from '../../core/delta/operations';
+import { adoptFolder, dropColumn, latestState, renameColumn, setProperties, shallowCopy } from '../../core/delta/operations';
 import { PROPERTIES } from '../../core/delta/properties';
 import { FEATURES, readerFeatures, writerFeatures } from '../../core/delta/protocol';
 import { rulesOf } from '../../core/delta/rules';
 import { DeltaTable } from '../../core/delta/table';
 import { LakeError } from '../../core/errors';
+import { normalPath } from '../../core/storage/paths';
 import { LATEST } from '../../core/table/contract';
 import { getRelation, type Relation } from '../catalog/relations';
 import type { Inputs, Route } from '../http/routes';
@@ -104,6 +105,33 @@ export function deltaRoutes(services: Services): Route[] {
         })();
         events.tell({ topic: 'table', name: fullName });
         return done;
+      },
+    },
+    {
+      method: 'post', path: '/catalog/{namespace}/{table}/delta/copy', summary: 'A second Delta table over the files of a version, which are shared and not copied', answer: 'The folder of the copy and its version; it can be read by its path, or crawled and registered',
+      params: tableParams, body: Joi.object({ path: Joi.string().min(1).max(2000).required(), version: Joi.number().integer().min(0) }),
+      handle: async (input) => {
+        const { relation, table } = await opened(input);
+        const { storage, store } = lake.storageOf(relation);
+        const path = normalPath(input.body.path as string);
+        const asOf = input.body.version === undefined ? LATEST : { kind: 'number' as const, number: BigInt(input.body.version as number) };
+        const copy = new DeltaTable(store, path, `${storage.name}:${path}`);
+        return { path: copy.name, version: await shallowCopy(table, asOf, copy, ports()) };
+      },
+    },
+    {
+      method: 'post', path: '/storages/{storage}/adopt', summary: 'Make a Delta table of a folder of Parquet files, in place: no file is rewritten', answer: 'The folder and how many files became part of the table',
+      params: Joi.object({ storage: name.required() }), body: Joi.object({ path: Joi.string().min(1).max(2000).required() }),
+      handle: async ({ params, body }) => {
+        const path = normalPath(body.path as string);
+        const full = `${params.storage!}:${path}`;
+        const { table, storage } = await files.open(full);
+        if (table.format !== 'parquet') throw new LakeError('bad-request', `${full} is ${table.format}; only folders of Parquet files can become a Delta table in place.`, { path });
+        const snapshot = await table.snapshot(LATEST);
+        const counted = await upkeep.withRows(storage, await snapshot.files());
+        const delta = new DeltaTable(storage.store, path, full);
+        const version = await adoptFolder(delta, { schema: snapshot.schema, partitionColumns: snapshot.partitioning.map((each) => each.name) }, counted, ports());
+        return { path: full, version, files: counted.length };
       },
     },
     {

@@ -2,10 +2,13 @@
 import { readFileSync, utimesSync } from 'node:fs';
 import path from 'node:path';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import { adoptFolder, shallowCopy } from '../../core/delta/operations';
 import { DeltaTable } from '../../core/delta/table';
+import type { DataFile } from '../../core/scan/plan';
 import { LATEST } from '../../core/table/contract';
 import { parseTypeName } from '../../core/schema/type-names';
 import { field } from '../../core/schema/types';
+import { randomIds, systemClock } from './lake';
 import { projectRoot } from '../program-files';
 import { DiskStore } from '../storage/disk-store';
 import { temporaryFolder } from '../testing/lake-tools';
@@ -152,5 +155,33 @@ describe('changes between two versions', () => {
     theirs.open('feed');
     expect(await theirs.rows("SELECT id, price, _change_type, _commit_version FROM changes_of('bay.feed', 0) ORDER BY _commit_version, id, _change_type")).toEqual(expected.changes.rows);
     theirs.remove();
+  });
+});
+
+describe('a table over files that are there', () => {
+  it('shares the files of a version with its copy, vectors too, and goes its own way', async () => {
+    const { name, delta } = await table({ 'delta.enableDeletionVectors': 'true', 'delta.columnMapping.mode': 'name' }, ['site']);
+    await load(name, 0, 10);
+    await bench.run(`DELETE FROM bay.${name} WHERE id = 3`);
+    const copy = bench.open(`${name}-copy`);
+    await shallowCopy(delta, { kind: 'latest' }, copy, { clock: systemClock, ids: randomIds, who: 'tester' });
+    expect((await bench.store.list(`${name}-copy`)).map((file) => path.extname(file.path))).toEqual(['.json']);
+    await bench.run(`UPDATE bay."${name}-copy" SET x = 5 WHERE id = 4`);
+    await bench.run(`DELETE FROM bay."${name}-copy" WHERE id = 5`);
+    expect(await idsOf(`"${name}-copy"`)).toEqual([0, 1, 2, 4, 6, 7, 8, 9]);
+    expect(await idsOf(name)).toEqual([0, 1, 2, 4, 5, 6, 7, 8, 9]);
+  });
+
+  it('adopts Parquet files in place, with partitions and row counts', async () => {
+    await engine.call('run', { sql: `COPY (SELECT i AS id, 'g' || i % 2 AS g FROM range(10) numbers(i)) TO '${folder.path}/plain' (FORMAT parquet, PARTITION_BY (g))` });
+    const listed = await bench.store.list('plain');
+    const files = listed.map((file): DataFile => ({ ...file, partition: {}, constants: { g: /g=(g\d)/.exec(file.path)![1]! }, partitionStats: () => undefined, stats: () => undefined }));
+    const adopted = bench.open('plain');
+    await adoptFolder(adopted, { schema: { fields: [field('id', 'long'), field('g', 'string')] }, partitionColumns: ['g'] }, await bench.upkeep.withRows(bench.storage, files), { clock: systemClock, ids: randomIds, who: 'tester' });
+    expect(await bench.rows("SELECT g, count(*), sum(id)::INTEGER FROM bay.plain GROUP BY g ORDER BY g")).toEqual([['g0', 5, 20], ['g1', 5, 25]]);
+    expect(await (await adopted.snapshot(LATEST)).totals()).toMatchObject({ files: 2, rows: 10 });
+    expect((await bench.store.list('plain')).filter((file) => file.path.endsWith('.parquet'))).toEqual(listed);
+    await bench.run("DELETE FROM bay.plain WHERE id = 0");
+    expect(await idsOf('plain')).toEqual([1, 2, 3, 4, 5, 6, 7, 8, 9]);
   });
 });

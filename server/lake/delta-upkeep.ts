@@ -12,7 +12,7 @@ import type { LogState } from '../../core/delta/state';
 import type { DeltaTable } from '../../core/delta/table';
 import { planCompaction, planLogExpiry, planVacuum, vacuum, type CompactionGroup, type CompactionOptions, type VacuumPlan } from '../../core/delta/upkeep';
 import { LakeError } from '../../core/errors';
-import { planScan } from '../../core/scan/plan';
+import { planScan, type DataFile } from '../../core/scan/plan';
 import { TRUE } from '../../core/scan/predicate';
 import { findField, type Field } from '../../core/schema/types';
 import { quoteName } from '../../core/sql/tokens';
@@ -20,6 +20,7 @@ import type { WrittenFile } from '../../core/table/written-file';
 import { writeFiles } from '../change/write-files';
 import type { Config } from '../config';
 import type { EngineCalls } from '../engine/engine';
+import { quoteList } from '../engine/instances';
 import { POSITION } from '../engine/parquet-scan';
 import { loadRowFilters, scanOf } from '../engine/scan-sql';
 import { EngineActionFiles } from './action-files';
@@ -80,6 +81,19 @@ export class DeltaUpkeep {
     const { paths, oldestVersion } = await planLogExpiry(table, Date.now());
     if (run) for (const each of paths) await table.store.delete(each);
     return { files: paths.length, oldestVersion };
+  }
+
+  /** Parquet files with the number of their rows, from their footers. */
+  async withRows(storage: OpenStorage, files: readonly DataFile[]): Promise<DataFile[]> {
+    if (files.length === 0) return [];
+    const lease = await this.local.lease(storage, files);
+    try {
+      const { rows } = await this.engine.call('run', { sql: `SELECT file_name, num_rows FROM parquet_file_metadata(${quoteList(files.map((file) => lease.pathOf(file)))})` });
+      const counts = new Map(rows.map(([file, count]) => [String(file), Number(count)]));
+      return files.map((file) => ({ ...file, rows: counts.get(lease.pathOf(file))! }));
+    } finally {
+      lease.release();
+    }
   }
 
   /** What compaction would put together, and what that would come to. */
