@@ -45,6 +45,10 @@ describe('statements that change rows', () => {
     expect(() => readChange(sql)).toThrow(expect.objectContaining({ message: expect.stringContaining(words) as string, details: expect.objectContaining({ position }) as unknown }) as Error);
   });
 
+  it.each([["DELETE FROM t WHERE s = E'a\\' WHERE (' AND x", "s = E'a\\' WHERE (' AND x"], ['DELETE FROM t WHERE /* a /* b */ WHERE ( */ x', 'x'], ['DELETE FROM t WHERE $q1$ ( $q1$ = x', '$q1$ ( $q1$ = x']])('splits %s as the engine does', (sql, where) => {
+    expect(shown(sql)).toMatchObject({ where });
+  });
+
   it('leaves queries to the engine\'s parser', () => {
     expect(['SELECT 1', '-- DELETE\nSELECT 1', 'WITH a AS (SELECT 1) SELECT * FROM a', 'delete from t'].map(isChange)).toEqual([false, false, false, true]);
   });

@@ -9,8 +9,8 @@ export interface Token {
 }
 
 const PATTERNS: [Token['kind'] | 'skip', RegExp][] = [
-  ['skip', /\s+|--[^\n]*|\/\*[\s\S]*?(?:\*\/|$)/y],
-  ['string', /(?:[eE])?'(?:[^']|'')*(?:'|$)|\$([A-Za-z_]*)\$[\s\S]*?(?:\$\1\$|$)/y],
+  ['skip', /\s+|--[^\n]*/y],
+  ['string', /[eE]'(?:[^'\\]|''|\\[\s\S])*(?:'|$)|'(?:[^']|'')*(?:'|$)|\$([\p{L}_][\p{L}\p{N}_]*)?\$[\s\S]*?(?:\$\1\$|$)/uy],
   ['quoted', /"(?:[^"]|"")*(?:"|$)/y],
   ['number', /\d[\d_]*(?:\.\d*)?(?:[eE][+-]?\d+)?|\.\d+(?:[eE][+-]?\d+)?/y],
   ['word', /[\p{L}_][\p{L}\p{N}_$]*/uy],
@@ -21,6 +21,11 @@ export function tokenize(sql: string): Token[] {
   const tokens: Token[] = [];
   let at = 0;
   while (at < sql.length) {
+    const comment = commentEnd(sql, at);
+    if (comment > at) {
+      at = comment;
+      continue;
+    }
     for (const [kind, pattern] of PATTERNS) {
       pattern.lastIndex = at;
       const text = pattern.exec(sql)?.[0];
@@ -31,6 +36,20 @@ export function tokenize(sql: string): Token[] {
     }
   }
   return tokens;
+}
+
+/** The end of a comment between slashes and stars, which may hold others; `at` where there is none. */
+function commentEnd(sql: string, at: number): number {
+  if (!sql.startsWith('/*', at)) return at;
+  let depth = 0;
+  for (let i = at; i < sql.length; i++) {
+    if (sql.startsWith('/*', i)) depth++;
+    else if (sql.startsWith('*/', i)) depth--;
+    else continue;
+    i++;
+    if (depth === 0) return i + 1;
+  }
+  return sql.length;
 }
 
 export function isWord(token: Token | undefined, word: string): boolean {

@@ -122,6 +122,10 @@ describe('a change', () => {
     ['INSERT INTO bay.T BY NAME SELECT 1 AS id, 2 AS cost', 'has no column "cost"', undefined],
     ['REPLACE ROWS OF bay.T WHERE id > 2 BY SELECT 1 AS id', 'must meet the condition', undefined],
     ['UPDATE bay.T SET price = 1; DROP TABLE x', 'one at a time', 32],
+    // Each is one query where it is checked; put together otherwise it would be something else.
+    ["UPDATE bay.T SET site = U&'\\' UESCAPE '!' || ', price = 1 WHERE id = 1 OR site = '", '', undefined],
+    ['DELETE FROM bay.T WHERE true) AND (true', 'too many', undefined],
+    ['MERGE INTO bay.T t USING (VALUES (1)) s(id) WHERE true ON true WHEN MATCHED THEN DELETE', '', undefined],
   ])('%s is refused with words, and nothing is written', async (sql, words, position) => {
     const name = await prices();
     await expect(bench.run(sql.replaceAll('T', (letter, at: number) => (sql[at - 1] === '.' ? name : letter)))).rejects.toMatchObject({ message: expect.stringContaining(words), ...(position === undefined ? {} : { details: expect.objectContaining({}) }) });

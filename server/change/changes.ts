@@ -122,6 +122,7 @@ export class Changes {
     const composed = composeChange(sql, statement);
     const resolver = this.queries.resolver(new Map([[target.name, base.version]]));
     const prepared = await inUsersPlaces(composed, async () => prepareQuery(await resolver.resolve(composed.query.text), this.queries.statements, this.queries.roots, composed.target));
+    await composed.query.checkParts(this.queries.engine);
     told(prepared.tables.filter((table) => !table.withPositions).map(receiptTable));
     const scratch = path.join(this.#scratch, id);
     mkdirSync(scratch, { recursive: true });

@@ -28,14 +28,14 @@ export function composeChange(sql: string, statement: ChangeStatement): Composed
   const composed: ComposedChange = { query, alias, set: [], clauses: [] };
   const from = (): Range => {
     query.words(' FROM ');
-    const range = query.part({ start: target.start, end: target.end });
+    const range = query.part({ start: target.start, end: target.end }, 'name');
     query.words(` AS "${alias.replaceAll('"', '""')}"`);
     return range;
   };
   switch (statement.kind) {
     case 'insert':
       query.words('SELECT * FROM (');
-      composed.source = query.part(statement.source);
+      composed.source = query.part(statement.source, 'query');
       query.words(') AS __new');
       return composed;
     case 'replace': {
@@ -44,11 +44,11 @@ export function composeChange(sql: string, statement: ChangeStatement): Composed
         query.words('(SELECT count(*)');
         composed.target = from();
         query.words(' WHERE (');
-        composed.where = query.part(statement.what.where);
+        composed.where = query.part(statement.what.where, 'expression');
         query.words(')), ');
       }
       query.words('* FROM (');
-      composed.source = query.part(statement.source);
+      composed.source = query.part(statement.source, 'query');
       query.words(') AS __new');
       return composed;
     }
@@ -83,9 +83,9 @@ function composeMerge(composed: ComposedChange, statement: Extract<ChangeStateme
   query.words('1');
   composed.target = from();
   query.words(' JOIN ');
-  composed.source = query.part(statement.source);
+  composed.source = query.part(statement.source, 'source');
   query.words(' ON (');
-  composed.on = query.part(statement.on);
+  composed.on = query.part(statement.on, 'expression');
   query.words(')');
   if (statement.sourceName.toLowerCase() === composed.alias.toLowerCase()) {
     throw new LakeError('bad-request', `What is merged from and what it is merged into are both called ${composed.alias}. Give one of them another name: USING … AS source.`, { position: statement.source.start });
@@ -95,14 +95,14 @@ function composeMerge(composed: ComposedChange, statement: Extract<ChangeStateme
 
 function list(query: Composed, range: Range): Range {
   query.words('(');
-  const placed = query.part(range);
+  const placed = query.part(range, 'expression');
   query.words('), ');
   return placed;
 }
 
 function condition(query: Composed, range: Range): Range {
   query.words(' WHERE (');
-  const placed = query.part(range);
+  const placed = query.part(range, 'expression');
   query.words(')');
   return placed;
 }
