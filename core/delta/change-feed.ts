@@ -39,8 +39,8 @@ export class ChangeFeed implements LakeTable {
     readonly range: FeedRange,
   ) {}
 
-  history(): Promise<TimelineEntry[]> {
-    return this.table.history();
+  history(most?: number): Promise<TimelineEntry[]> {
+    return this.table.history(most);
   }
 
   /** The whole range, whatever state is asked for. Fails naming the versions that there are. */

@@ -68,8 +68,8 @@ export interface Snapshot {
 
 export interface LakeTable {
   readonly format: TableFormat;
-  /** Oldest first. */
-  history(): Promise<TimelineEntry[]>;
+  /** Oldest first; at least the newest `most` where that is given. */
+  history(most?: number): Promise<TimelineEntry[]>;
   /** Fails with `not-found` and the versions that do exist when there is no such state. */
   snapshot(asOf: AsOf): Promise<Snapshot>;
 }

@@ -45,9 +45,9 @@ export function catalogRoutes(services: Services): Route[] {
       },
     },
     {
-      method: 'get', path: '/catalog/{namespace}/{table}/history', summary: 'Every version of a table', answer: 'Timeline entries, oldest first',
-      params: tableParams,
-      handle: async (input) => ({ entries: await lake.table(await relationOf(input)).history() }),
+      method: 'get', path: '/catalog/{namespace}/{table}/history', summary: 'The versions of a table', answer: 'Timeline entries, oldest first; of very long logs the newest',
+      params: tableParams, query: Joi.object({ most: Joi.number().integer().min(1).max(100_000).default(3000) }),
+      handle: async (input) => ({ entries: await lake.table(await relationOf(input)).history(input.query.most as number) }),
     },
     {
       method: 'post', path: '/catalog/{namespace}/{table}/restore', summary: 'Make a Delta table read as it did at an earlier version', answer: 'The new version and the receipt of the write',

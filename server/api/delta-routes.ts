@@ -139,7 +139,7 @@ export function deltaRoutes(services: Services): Route[] {
       params: Joi.object({ storage: name.required() }), query: Joi.object({ path: Joi.string().allow('').max(2000).required() }),
       handle: async ({ params, query }) => {
         const { table } = await files.open(`${params.storage!}:${query.path as string}`);
-        const entries = table instanceof DeltaTable ? await table.history(HISTORY_SHOWN) : await table.history();
+        const entries = await table.history(HISTORY_SHOWN);
         return { format: table.format, ...(await describeSnapshot(await table.snapshot(LATEST))), history: entries.slice(-HISTORY_SHOWN) };
       },
     },

@@ -2,6 +2,7 @@
 import { groupFiles, guessPattern, type Candidate } from '../../core/crawl/group';
 import { inferColumns, inferPartitionType } from '../../core/crawl/infer';
 import { kindByName } from '../../core/crawl/kinds';
+import { LOG_FOLDER } from '../../core/delta/log';
 import { DeltaTable } from '../../core/delta/table';
 import { LakeError } from '../../core/errors';
 import { isPattern, parsePattern, splitPattern } from '../../core/folder/path-pattern';
@@ -12,7 +13,7 @@ import { IcebergTable } from '../../core/iceberg/table';
 import { Lru } from '../../core/lru';
 import type { Field } from '../../core/schema/types';
 import type { ObjectInfo } from '../../core/storage/object-store';
-import { baseName, below, isHidden, normalPath, parentPath } from '../../core/storage/paths';
+import { baseName, below, isHidden, joinPath, normalPath, parentPath } from '../../core/storage/paths';
 import type { LakeTable } from '../../core/table/contract';
 import { getSavedOptions } from '../catalog/saved-options';
 import type { Inspected, Inspector } from './inspect';
@@ -40,6 +41,8 @@ export class FilesAsTable {
     const storage = this.lake.storage(name.slice(0, cut));
     if (storage.storage.kind === 'postgres') return { table: sourceTable(storage.store, sourcePlace(name.slice(cut + 1)), name), storage };
     const path = normalPath(name.slice(cut + 1));
+    const isAsItSeems = read.options === undefined && read.readWith === undefined;
+    if (isAsItSeems && !isPattern(path) && (await storage.store.hasFolder(joinPath(path, LOG_FOLDER)))) return { table: this.#delta(name, storage, path), storage };
     const given = read.readWith === undefined ? read.options : (await getSavedOptions(this.lake.database, read.readWith)).options;
     const found = isPattern(path) ? await byPattern(storage, path) : await byPlace(storage, path);
     if (found.files.length === 0) throw new LakeError('not-found', `There are no files under ${name}.`, { path });
@@ -50,6 +53,15 @@ export class FilesAsTable {
     const table = found.definite || given ? await this.#folder(name, storage, found.definite ?? wholeFolder(found), given) : await this.#guessed(name, storage, path, found);
     this.#kept.set(keptAs, { key, table });
     return { table, storage };
+  }
+
+  /** A Delta table follows its own log, so its files need not be listed. */
+  #delta(name: string, storage: OpenStorage, path: string): LakeTable {
+    const kept = this.#kept.get(name);
+    if (kept?.table instanceof DeltaTable && kept.table.store === storage.store) return kept.table;
+    const table = new DeltaTable(storage.store, path, name, this.lake.indexes);
+    this.#kept.set(name, { key: '', table });
+    return table;
   }
 
   async #guessed(name: string, storage: OpenStorage, path: string, found: Found): Promise<LakeTable> {

@@ -67,7 +67,7 @@ const checkpoint = () => act<{ version: number }>({ do: 'checkpoint' }, (answer)
       <article class="border border-rule bg-card px-4 py-3">
         <h2>Clear files that no kept version needs</h2>
         <div class="mt-1 w-56"><TextField v-model="days" label="Keep versions of the last days" placeholder="as the table says (7)" /></div>
-        <p class="mt-2"><b>{{ plural(plan.value.value.clearing.files, 'file') }}</b>, {{ bytesText(plan.value.value.clearing.bytes) }}, would go. Versions from <b>{{ plan.value.value.clearing.oldestReadable }}</b> on stay readable.</p>
+        <p class="mt-2"><b>{{ plural(plan.value.value.clearing.files, 'file') }}</b>, {{ bytesText(plan.value.value.clearing.bytes) }}, would go. Versions from <b>{{ plan.value.value.clearing.oldestReadable }}</b> on stay readable. Copies of this table that share its files cannot be seen from here.</p>
         <p v-if="plan.value.value.clearing.breaks" class="mt-1 text-rust">Versions {{ plan.value.value.clearing.breaks.from }} to {{ plan.value.value.clearing.breaks.to }} can be read now and could not be any more.</p>
         <details v-if="plan.value.value.clearing.files > 0" class="mt-1"><summary class="cursor-pointer text-muted">Which files</summary><ul class="mono mt-1 max-h-40 overflow-auto"><li v-for="each in plan.value.value.clearing.paths" :key="each.path" class="flex justify-between gap-3"><span class="break-all">{{ each.path }}</span><span class="shrink-0 text-muted">{{ bytesText(each.bytes) }}</span></li></ul></details>
         <CheckField v-if="plan.value.value.clearing.breaks" v-model="agreed" class="mt-2" :label="`Versions ${plan.value.value.clearing.breaks.from} to ${plan.value.value.clearing.breaks.to} may go for good`" />
