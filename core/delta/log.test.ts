@@ -186,6 +186,27 @@ describe('a log that goes on', () => {
     expect(await paths(table)).toEqual(['t/c.parquet']);
   });
 
+  it('is not listed anew where a store tells times less exactly of one file than of a folder', async () => {
+    const table = await tableOf([protocol(), metaData(), add('a.parquet')]);
+    const { store } = table;
+    let listings = 0;
+    const coarse = Object.assign(Object.create(store) as typeof store, {
+      uri: store.uri, read: store.read.bind(store),
+      head: async (path: string) => {
+        const info = await store.head(path);
+        return info && { ...info, etag: `"${path}"`, modified: Math.floor(info.modified / 1000) * 1000 };
+      },
+      listFolder: async (path: string) => {
+        listings++;
+        const page = await store.listFolder(path);
+        return { ...page, files: page.files.map((file) => ({ ...file, etag: `"${file.path}"`, modified: file.modified + 0.5 })) };
+      },
+    });
+    const followed = new DeltaTable(coarse, 't', 'ns.t');
+    for (let n = 0; n < 3; n++) expect(await paths(followed)).toEqual(['t/a.parquet']);
+    expect(listings).toBe(1);
+  });
+
   it('is read by a log compaction file in the place of the commits that it sums up', async () => {
     const table = await tableOf([protocol(), metaData(), add('a.parquet')], [add('b.parquet')], [remove('b.parquet')], [add('c.parquet')]);
     await table.store.put('t/_delta_log/00000000000000000001.00000000000000000002.compacted.json', toBytes(remove('b.parquet')));

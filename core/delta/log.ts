@@ -81,6 +81,12 @@ export async function listLog(store: ObjectStore, root: string, table: string): 
   return log;
 }
 
+/** By etag where the store gives one: some tell times by the second in one answer and by the millisecond in another. */
+export function isSameObject(a: ObjectInfo, b: ObjectInfo): boolean {
+  if (a.bytes !== b.bytes) return false;
+  return a.etag !== undefined && b.etag !== undefined ? a.etag === b.etag : a.modified === b.modified;
+}
+
 /**
  * The listing brought up to now by asking for the next versions alone, or undefined when the newest commit is not what it
  * was, so that everything must be listed anew.
@@ -89,7 +95,7 @@ export async function extendListing(store: ObjectStore, root: string, log: LogLi
   const known = log.commits.get(log.latest);
   if (!known) return undefined;
   const [now, next] = await Promise.all([store.head(known.path), store.head(commitPath(root, log.latest + 1))]);
-  if (!now || now.bytes !== known.bytes || now.modified !== known.modified || now.etag !== known.etag) return undefined;
+  if (!now || !isSameObject(now, known)) return undefined;
   for (let info = next; info; info = await store.head(commitPath(root, log.latest + 1))) {
     log.latest++;
     log.commits.set(log.latest, info);

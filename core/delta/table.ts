@@ -13,7 +13,7 @@ import type { Add, Commit } from './actions';
 import { openCheckpoint } from './checkpoint';
 import { loadVector, vectorId, type VectorDescriptor } from './deletion-vector';
 import { buildHistory } from './history';
-import { commitPath, earliestVersion, extendListing, filePath, listLog, readCommit, type LogListing } from './log';
+import { commitPath, earliestVersion, extendListing, filePath, isSameObject, listLog, readCommit, type LogListing } from './log';
 import { allFiles, IndexedFiles, type CheckpointIndexes } from './live-files';
 import { physicalPredicate } from './physical-predicate';
 import { checkReadable } from './protocol';
@@ -254,7 +254,7 @@ function isContinued(before: LogListing, now: LogListing): boolean {
   if (now.latest < before.latest) return false;
   for (const [version, file] of now.commits) {
     const known = before.commits.get(version);
-    if (known && (known.bytes !== file.bytes || known.modified !== file.modified || known.etag !== file.etag)) return false;
+    if (known && !isSameObject(known, file)) return false;
   }
   return true;
 }

@@ -4,6 +4,7 @@
  */
 import { LakeError } from '../errors';
 import type { SqlTree } from './statement';
+import { wrappedExpression } from './whole-part';
 
 type Node = { [key: string]: unknown };
 
@@ -16,10 +17,11 @@ export async function readRule(name: string, sql: string, functions: ReadonlySet
     throw new LakeError('unsupported', `The rule "${name}" (${sql.slice(0, 120)}) ${what}, which is not understood here. Nothing was written.`);
   };
   const ours = sql.replace(/`([^`]*)`/g, (_, quoted: string) => `"${quoted.replaceAll('"', '""')}"`);
-  const parsed = (await tree.parse(`SELECT (${ours}\n)`)) as { error?: boolean; statements?: { node?: { select_list?: Node[] } }[] };
-  const list = parsed.statements?.[0]?.node?.select_list;
-  if (parsed.error || parsed.statements?.length !== 1 || list?.length !== 1) refuse('cannot be parsed');
-  visit(list![0], refuse, functions);
+  const parsed = (await tree.parse(`SELECT list_value(${ours}\n)`)) as { error?: boolean; statements?: { node?: Node }[] };
+  const node = parsed.statements?.[0]?.node;
+  const expression = node && (node.select_list as Node[]).length === 1 ? wrappedExpression(node) : undefined;
+  if (parsed.error || parsed.statements?.length !== 1 || !expression) refuse('cannot be parsed');
+  visit(expression, refuse, functions);
   return ours;
 }
 

@@ -11,8 +11,16 @@ export type PartKind = 'expression' | 'query' | 'source';
 
 type Node = { [key: string]: unknown };
 
+/** The one expression that was wrapped. */
+export function wrappedExpression(node: Node): Node | undefined {
+  const [call] = node.select_list as Node[];
+  const children = (call?.children as Node[] | undefined) ?? [];
+  return call?.class === 'FUNCTION' && call.function_name === 'list_value' && children.length === 1 ? children[0] : undefined;
+}
+
 const WRAPPED: Record<PartKind, (text: string) => string> = {
-  expression: (text) => `SELECT (${text}\n)`,
+  // In a call, so that a parenthesis of the text cannot close ours and open another.
+  expression: (text) => `SELECT list_value(${text}\n)`,
   query: (text) => `SELECT * FROM (${text}\n) AS q`,
   source: (text) => `SELECT * FROM ${text}\n`,
 };
@@ -26,7 +34,7 @@ export async function checkWhole(kind: PartKind, text: string, position: number,
   // Mistakes inside of it are told better by the whole statement.
   const node = parsed.statements?.[0]?.node;
   const isWhole = !parsed.error && parsed.statements?.length === 1 && node?.type === 'SELECT_NODE' && Object.keys(node).every((key) => KEYS.has(key))
-    && (node.select_list as unknown[]).length === 1 && FROM[kind].has(String((node.from_table as Node).type));
+    && (node.select_list as unknown[]).length === 1 && (kind !== 'expression' || wrappedExpression(node) !== undefined) && FROM[kind].has(String((node.from_table as Node).type));
   if (isWhole) return;
   throw new LakeError('bad-request', `"${text.length > 60 ? `${text.slice(0, 60)}…` : text}" is no whole ${kind === 'expression' ? 'value or condition' : kind === 'query' ? 'query' : 'table or query with a name'}.`, { position });
 }

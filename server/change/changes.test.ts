@@ -164,3 +164,30 @@ describe('a change', () => {
     expect(JSON.parse(state.domains.get('delta.rowTracking')!.configuration)).toEqual({ rowIdHighWaterMark: 7 });
   });
 });
+
+describe('a table of many partitions', () => {
+  it('of which every file has lost rows by its vector is read, changed, and told as changes', async () => {
+    await bench.create('many', { schema: columns({ id: 'bigint', k: 'integer', v: 'integer' }), partitionColumns: ['k'], properties: { 'delta.enableDeletionVectors': 'true' } });
+    await bench.run('INSERT INTO bay.many SELECT i, i % 70, 0 FROM range(700) numbers(i)');
+    expect(await bench.count('DELETE FROM bay.many WHERE id BETWEEN 70 AND 139')).toMatchObject({ rows_deleted: 70, files_removed: 0 });
+    expect(await bench.rows('SELECT count(*), sum(id)::INTEGER, count(DISTINCT k) FROM bay.many')).toEqual([[630, (699 * 700) / 2 - (70 + 139) * 35, 70]]);
+    expect(await bench.rows("SELECT _change_type, count(*), min(id), max(id) FROM changes_of('bay.many', 2) GROUP BY 1")).toEqual([['delete', 70, 70, 139]]);
+    expect(await bench.count('UPDATE bay.many SET v = 1 WHERE id < 70')).toMatchObject({ rows_updated: 70 });
+    expect(await bench.rows('SELECT v, count(*) FROM bay.many GROUP BY v ORDER BY v')).toEqual([[0, 560], [1, 70]]);
+    expect(await bench.rows('SELECT count(*) FROM bay.many FOR SYSTEM_VERSION AS OF 1')).toEqual([[700]]);
+  });
+
+  it('has no partitions to replace where it has none, and takes no changes where it only grows', async () => {
+    const name = await prices({ 'delta.appendOnly': 'true' });
+    await expect(bench.run(`UPDATE bay.${name} SET price = 0`)).rejects.toMatchObject({ kind: 'refused', message: expect.stringContaining('append-only') });
+    const plain = await prices();
+    await expect(bench.run(`REPLACE PARTITIONS OF bay.${plain} BY SELECT 1 AS id`)).rejects.toThrow('is not partitioned');
+  });
+});
+
+it('loses no statement of several at once, and counts each once', async () => {
+  const name = await prices();
+  const done = await Promise.all([1, 2, 3].map((id) => bench.run(`UPDATE bay.${name} SET price = ${id * 1000} WHERE id = ${id}`)));
+  expect(done.map(({ written }) => written.version).sort()).toEqual([3, 4, 5]);
+  expect((await rows(name)).map(([, price]) => price)).toEqual([1000, 2000, 3000, null]);
+});

@@ -71,6 +71,7 @@ interface Touched {
 export async function commitDelta(change: DeltaChange): Promise<DeltaOutcome> {
   const { statement, composed, base, table, scans, target, writing, sqlOf } = change;
   const { step } = writing;
+  checkPossible(change);
   const { fields } = schemaOf(base.metadata, table.name);
   const source = composed.source && (statement.kind === 'merge' ? sqlOf(composed.source) : `(${sqlOf(composed.source)}\n)`);
   const sourceColumns = source ? (await step(`SELECT * FROM ${source} LIMIT 0`)).columns : [];
@@ -91,6 +92,17 @@ export async function commitDelta(change: DeltaChange): Promise<DeltaOutcome> {
     throw error;
   });
   return outcomeOf(change, version, touched, files);
+}
+
+/** Before anything is written. */
+function checkPossible({ statement, base, name }: DeltaChange): void {
+  const { configuration, partitionColumns } = base.metadata;
+  if (statement.kind !== 'insert' && configuration['delta.appendOnly'] === 'true') {
+    throw new LakeError('refused', `${name} is append-only (delta.appendOnly): rows can be inserted, not changed or removed. Nothing was changed.`, { table: name, position: 0 });
+  }
+  if (statement.kind === 'replace' && statement.what.kind === 'partitions' && partitionColumns.length === 0) {
+    throw new LakeError('bad-request', `${name} is not partitioned, so there are no partitions to replace. Nothing was changed.`, { table: name, hint: 'Say which rows go: REPLACE ROWS OF … WHERE … BY …, or REPLACE ALL ROWS OF … BY ….' });
+  }
 }
 
 interface ChangedFiles {

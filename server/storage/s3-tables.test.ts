@@ -15,6 +15,7 @@ import { LocalFiles } from '../lake/local-files';
 import { ObjectStoreStandIn } from '../standins/object-store';
 import { asStorage, readTable, temporaryFolder } from '../testing/lake-tools';
 import { LocalEngine } from '../testing/local-engine';
+import { SqlBench } from '../testing/sql-bench';
 import { S3Store } from './s3-store';
 
 let engine: LocalEngine;
@@ -56,6 +57,23 @@ describe.each(['delta', 'iceberg'] as const)('a %s table on an object store', (f
     expect(rows).toEqual(Array.from({ length: WRITERS }, (_, n) => [n, `writer ${n}`]));
   }, 60_000);
 });
+
+it('statements change a table on an object store through its faults: vectors, change files, compaction, a checkpoint', async () => {
+  standIn.faults = {};
+  const bench = new SqlBench(store, engine);
+  await bench.create('changed', { schema: { fields: [field('n', 'long'), field('g', 'string')] }, partitionColumns: ['g'], properties: { 'delta.enableDeletionVectors': 'true', 'delta.enableChangeDataFeed': 'true' } });
+  standIn.faults = { throttleEvery: 17, failEvery: 23, loseAnswerEvery: 11 };
+  await bench.run("INSERT INTO bay.changed SELECT i, CASE WHEN i % 2 = 0 THEN 'even' END FROM range(10) numbers(i)");
+  await bench.run('DELETE FROM bay.changed WHERE n IN (2, 3)');
+  await bench.run('MERGE INTO bay.changed t USING (VALUES (4), (20)) s(n) ON t.n = s.n WHEN MATCHED THEN UPDATE SET n = 40 WHEN NOT MATCHED THEN INSERT (n) VALUES (s.n)');
+  await bench.upkeep.compact(bench.delta('changed'), bench.storage, {}, 'tester');
+  await bench.upkeep.checkpoint(bench.delta('changed'), bench.storage);
+  bench.open('changed');
+  expect((await bench.rows('SELECT n FROM bay.changed ORDER BY n')).flat()).toEqual([0, 1, 5, 6, 7, 8, 9, 20, 40]);
+  expect(await bench.rows("SELECT n, _change_type FROM changes_of('bay.changed', 3, 3) ORDER BY n, 2")).toEqual([[4, 'update_preimage'], [20, 'insert'], [40, 'update_postimage']]);
+  standIn.faults = {};
+  bench.remove();
+}, 60_000);
 
 describe('local copies', () => {
   it('are made once, and the longest unused go when the limit is passed', async () => {
