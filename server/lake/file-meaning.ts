@@ -118,6 +118,7 @@ function deltaFacts(action: Action, root: string): Facts {
     const told = (what: string, of: Record<string, unknown> | undefined) => (of && Object.keys(of).length > 0 ? [{ what, text: Object.entries(of).map(([key, value]) => `${key} ${typeof value === 'string' ? value : stringifyJson(value)}`).join(', ') }] : []);
     return [{ what: 'operation', text: [operation, timestamp && new Date(Number(timestamp)).toISOString(), userName && `by ${userName}`].filter(Boolean).join(', ') }, ...told('parameters', operationParameters), ...told('metrics', operationMetrics)];
   }
+  if ('checkpointMetadata' in action) return [{ what: 'sums up', text: `the log to version ${action.checkpointMetadata.version}` }];
   return [{ what: Object.keys(action)[0] ?? '', text: '' }];
 }
 

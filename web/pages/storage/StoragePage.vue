@@ -82,7 +82,9 @@ const inFolder = (name: string) => (path.value === '' ? name : `${path.value}/${
 const tableHere = computed(() => folder.listing.value?.tables.find((table) => table.location === path.value));
 
 /** Folders that read as values of a partition, or files, can be one table; a folder of tables cannot. */
-const mayBeOneTable = computed(() => path.value !== '' && !isDatabase.value && !['delta', 'iceberg'].includes(tableHere.value?.format ?? '') && (folder.listing.value?.fileCount !== 0 || folder.listing.value.folders.every((name) => /=|^\d+(-\d+)*$/.test(name))));
+/** Files of such a table count by its log alone; read as a plain folder they would give rows that were removed. */
+const hasLog = computed(() => folder.listing.value?.folders.includes('_delta_log') === true || path.value.split('/').includes('_delta_log'));
+const mayBeOneTable = computed(() => path.value !== '' && !isDatabase.value && !hasLog.value && !['delta', 'iceberg'].includes(tableHere.value?.format ?? '') && (folder.listing.value?.fileCount !== 0 || folder.listing.value.folders.every((name) => /=|^\d+(-\d+)*$/.test(name))));
 const pattern = computed({
   get: () => (typeof route.query.pattern === 'string' ? route.query.pattern : ''),
   set: (text) => void router.replace({ query: { ...route.query, pattern: text || undefined } }),

@@ -19,7 +19,7 @@ export function predicateWords({ details, operation }: TimelineEntry): string {
   const text = details.predicate ?? details.mergePredicate ?? details.columns ?? details.properties ?? '';
   const list = jsonList(text);
   const words = list ? list.join(' AND ') : text === '{}' ? '' : text;
-  return words || (details.mode && details.mode !== 'Append' ? details.mode.toLowerCase() : '');
+  return words || (/overwrite/i.test(details.mode ?? '') ? 'overwrite' : '');
 }
 
 function jsonList(text: string): string[] | undefined {
