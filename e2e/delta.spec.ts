@@ -63,6 +63,8 @@ test('registered, it has its columns and versions from the log, and SQL in the e
   await run(page).click();
   const result = page.getByRole('region', { name: 'Result', exact: true });
   await expect(result).toContainText('Written: version 7 of shop.prices');
+  await result.getByRole('button', { name: 'receipt' }).click();
+  await expect(page.getByRole('region', { name: 'Receipt', exact: true })).toContainText('Wrote version 7 of shop.prices: 1 row updated.');
   await result.getByRole('link', { name: 'shop.prices' }).click();
   await page.getByRole('button', { name: 'History' }).click();
   const first = page.getByRole('region', { name: 'History' }).getByRole('row').nth(1);

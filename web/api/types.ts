@@ -276,6 +276,8 @@ export interface Receipt {
   outcome: 'done' | 'failed' | 'cancelled';
   sql: string;
   tables: ReceiptTable[];
+  /** Of a write: the table, its new version, and counts where a statement made it. */
+  written: { table: string; version?: number | null; rowsInserted?: number; rowsUpdated?: number; rowsDeleted?: number } | null;
   rowCount: number | null;
   totalMs: number | null;
   planMs: number | null;

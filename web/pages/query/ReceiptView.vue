@@ -10,11 +10,19 @@ import LoadingLine from '../../design/LoadingLine.vue';
 import ProblemBox from '../../design/ProblemBox.vue';
 import TagMark from '../../design/TagMark.vue';
 import { useLoad } from '../../stores/load';
+import { isChange } from '../../../core/sql/change';
 
 const props = defineProps<{ id: string; busy: boolean }>();
 defineEmits<{ close: []; rerun: [receipt: Receipt]; edit: [sql: string] }>();
 const receipt = useLoad(() => call<Receipt>(`/receipts/${props.id}`));
 watch(() => props.id, receipt.reload, { immediate: true });
+/** "Wrote version 14 of refined.bottles: 28 rows updated." */
+function writtenWords({ written, outcome }: Receipt): string {
+  if (!written || outcome !== 'done') return '';
+  const counts = (['rowsInserted', 'rowsUpdated', 'rowsDeleted'] as const).flatMap((key) => (Number(written[key] ?? 0) > 0 ? [`${plural(Number(written[key]), 'row')} ${key.slice(4).toLowerCase()}`] : []));
+  if (written.version === null || written.version === undefined) return `No row of ${written.table} was concerned.`;
+  return `Wrote version ${written.version} of ${written.table}${counts.length > 0 ? `: ${counts.join(', ')}` : ''}.`;
+}
 const outcomes = { done: 'done', failed: 'failed', cancelled: 'cancelled' };
 </script>
 
@@ -27,6 +35,7 @@ const outcomes = { done: 'done', failed: 'failed', cancelled: 'cancelled' };
       <p class="text-muted"><span :title="utcText(each.at)">{{ timeText(each.at) }}</span>, {{ each.who }}, {{ outcomes[each.outcome] }}</p>
       <pre class="mt-1.5 max-h-40 overflow-auto bg-paper px-2 py-1.5 whitespace-pre-wrap break-words" tabindex="0">{{ each.sql }}</pre>
       <p v-if="each.problem" class="mt-1 border-l-2 border-rust pl-2 break-words">{{ each.problem }}</p>
+      <p v-if="writtenWords(each)" class="mt-1.5">{{ writtenWords(each) }}</p>
       <table v-if="each.tables.length > 0" class="mt-2 w-full text-left">
         <tbody>
           <tr v-for="(table, index) in each.tables" :key="index" class="border-t border-hairline align-top">
@@ -37,7 +46,7 @@ const outcomes = { done: 'done', failed: 'failed', cancelled: 'cancelled' };
       </table>
       <p v-if="each.totalMs !== null" class="mt-1.5 border-t border-hairline pt-1.5 text-muted">{{ each.rowCount === null ? '' : `${plural(each.rowCount, 'row')}, ` }}<template v-if="each.planMs !== null">planned {{ millisText(each.planMs) }}, </template><template v-if="each.engineMs !== null">engine {{ millisText(each.engineMs) }}, </template>in all {{ millisText(each.totalMs) }}</p>
       <p class="mt-1 text-small text-muted">id <CopyText :text="each.id" /></p>
-      <p v-if="each.kind === 'query'" class="mt-2 flex flex-wrap gap-2"><BaseButton look="strong" :disabled="busy" @click="$emit('rerun', each)">Run again, same versions</BaseButton><BaseButton @click="$emit('edit', each.sql)">Put in editor</BaseButton></p>
+      <p class="mt-2 flex flex-wrap gap-2"><BaseButton v-if="each.kind === 'query'" look="strong" :disabled="busy" @click="$emit('rerun', each)">Run again, same versions</BaseButton><BaseButton v-if="each.kind === 'query' || isChange(each.sql)" @click="$emit('edit', each.sql)">Put in editor</BaseButton></p>
     </template>
   </section>
 </template>
