@@ -1,5 +1,5 @@
 /** The refined tables, written by our own writers through the core's commit path, each with its history. */
-import { addColumns as addDeltaColumns, append as appendDelta, createDeltaTable, latestState, replaceFiles, restore } from '../core/delta/operations';
+import { addColumns as addDeltaColumns, append as appendDelta, createDeltaTable, latestState, changeRows, restore } from '../core/delta/operations';
 import type { CommitPorts } from '../core/delta/commit';
 import { schemaOf } from '../core/delta/schema';
 import { allFiles } from '../core/delta/live-files';
@@ -156,7 +156,7 @@ async function correctNitrate(ports: DemoPorts, table: DeltaTable): Promise<void
   const source = `read_parquet('${ports.localRoot}/${table.root}/${replaced}')`;
   const counted = await ports.run(`SELECT count(*) FROM ${source} WHERE ${wrong}`);
   const file = await writeBottles(ports, table, `SELECT * REPLACE (CASE WHEN ${wrong} THEN round(nitrate_umol_l * 0.8, 2) ELSE nitrate_umol_l END AS nitrate_umol_l) FROM ${source} ORDER BY bottle_id`);
-  await replaceFiles(table, {
+  await changeRows(table, {
     base, replaced: [replaced], files: [file], operation: 'UPDATE',
     parameters: { predicate: wrong }, metrics: { numUpdatedRows: Number(counted.rows[0]![0]), numAddedFiles: 1, numRemovedFiles: 1 },
   }, commitPorts(ports, 'R. Holt'));
@@ -168,7 +168,7 @@ async function compact(ports: DemoPorts, table: DeltaTable): Promise<void> {
   const replaced = [...(await allFiles(base.files)).keys()];
   const sources = replaced.map((file) => `'${ports.localRoot}/${table.root}/${file}'`).join(', ');
   const file = await writeBottles(ports, table, `SELECT * FROM read_parquet([${sources}], union_by_name = true) ORDER BY bottle_id`);
-  await replaceFiles(table, {
+  await changeRows(table, {
     base, replaced, files: [file], operation: 'OPTIMIZE', parameters: { predicate: '[]' }, metrics: { numAddedFiles: 1, numRemovedFiles: replaced.length },
   }, commitPorts(ports, 'upkeep'));
 }

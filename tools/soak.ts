@@ -7,7 +7,7 @@ import { fork } from 'node:child_process';
 import { mkdirSync, mkdtempSync, rmSync } from 'node:fs';
 import os from 'node:os';
 import path from 'node:path';
-import { append, createDeltaTable, latestState, overwrite, replaceFiles, restore } from '../core/delta/operations';
+import { append, createDeltaTable, latestState, overwrite, changeRows, restore } from '../core/delta/operations';
 import { DeltaTable } from '../core/delta/table';
 import { append as appendIceberg, createIcebergTable } from '../core/iceberg/operations';
 import { FilePointer } from '../core/iceberg/pointer';
@@ -89,7 +89,7 @@ async function history(number: number): Promise<void> {
       now.clear();
     } else if (act < 0.85 && now.size > 0) {
       const replaced = [...now.keys()][Math.floor(random() * now.size)]!;
-      await replaceFiles(table, { base: await latestState(table), replaced: [replaced], files: [file], operation: 'UPDATE', parameters: {}, metrics: {} }, ports);
+      await changeRows(table, { base: await latestState(table), replaced: [replaced], files: [file], operation: 'UPDATE', parameters: {}, metrics: {} }, ports);
       now.delete(replaced);
     } else {
       const to = Math.floor(random() * model.length);

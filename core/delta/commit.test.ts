@@ -5,7 +5,7 @@ import { field } from '../schema/types';
 import { MemoryStore } from '../storage/memory-store';
 import { toBytes, toText, type ObjectStore } from '../storage/object-store';
 import { LATEST } from '../table/contract';
-import { addColumns, append, createDeltaTable, latestState, overwrite, replaceFiles, restore } from './operations';
+import { addColumns, append, createDeltaTable, latestState, overwrite, changeRows, restore } from './operations';
 import { DeltaTable } from './table';
 
 const schema = { fields: [field('n', 'long'), field('day', 'date')] };
@@ -91,7 +91,7 @@ describe('writers at the same time', () => {
     return second(open(store), base);
   }
   const replaceBase = (table: DeltaTable, base: Awaited<ReturnType<typeof latestState>>, operation: 'UPDATE' | 'OPTIMIZE' = 'UPDATE') =>
-    replaceFiles(table, { base, replaced: ['base'], files: [file('new')], operation, parameters: {}, metrics: {} }, testPorts(3));
+    changeRows(table, { base, replaced: ['base'], files: [file('new')], operation, parameters: {}, metrics: {} }, testPorts(3));
 
 
   it('lets a compaction pass beside an append', async () => {

@@ -33,14 +33,6 @@ export async function createDeltaTable(table: DeltaTable, options: NewTable, por
   return createWith(table, options, [], ports);
 }
 
-/**
- * Version 0 over files that exist: a folder of Parquet files becomes a table in place ("adopted"), or another table's
- * files are shared ("shallow copy"). The files are named, not moved or copied.
- */
-export async function createOverFiles(table: DeltaTable, options: NewTable, adds: Add[], ports: CommitPorts): Promise<number> {
-  return createWith(table, options, adds, ports);
-}
-
 /** A table over Parquet files that stand in its folder already, as the folder's own definition has them. Nothing is rewritten. */
 export async function adoptFolder(table: DeltaTable, options: Omit<NewTable, 'properties'>, files: readonly DataFile[], ports: CommitPorts): Promise<number> {
   const { fields } = options.schema;
@@ -56,7 +48,7 @@ export async function adoptFolder(table: DeltaTable, options: Omit<NewTable, 'pr
       ...(file.rows === undefined ? {} : { stats: JSON.stringify({ numRecords: file.rows }) }),
     };
   });
-  return createOverFiles(table, options, adds, ports);
+  return createWith(table, options, adds, ports);
 }
 
 /**
@@ -133,11 +125,9 @@ export interface WriteOptions {
   rowsChecked?: boolean;
   /** The writer's own mark: a version of an application that is written once ("Transaction Identifiers"). */
   txn?: Pick<Txn, 'appId' | 'version'>;
-  /** Columns that the table gets in the same version. */
-  newColumns?: Field[];
 }
 
-/** Undefined when the transaction is in the table already, so that nothing is written twice. */
+/** Fails when the transaction is in the table already, so that nothing is written twice. */
 export async function append(table: DeltaTable, files: WrittenFile[], ports: CommitPorts, options: WriteOptions = {}): Promise<number> {
   const base = await latestState(table);
   const done = options.txn && base.txns.get(options.txn.appId);
@@ -201,11 +191,6 @@ export async function changeRows(table: DeltaTable, change: RowChange, ports: Co
     read: dataChange ? (change.read ?? WHOLE_TABLE) : { kind: 'files' },
     ...(change.rowsChecked ? { rowsChecked: true } : {}),
   }, ports);
-}
-
-/** Kept for callers that replace files whole. */
-export async function replaceFiles(table: DeltaTable, replacement: Omit<RowChange, 'deleted' | 'changeFiles'>, ports: CommitPorts): Promise<number> {
-  return changeRows(table, replacement, ports);
 }
 
 /** One new file of vectors for all the files that lose rows, and their entries anew. */

@@ -39,6 +39,11 @@ export function durationOf(configuration: Readonly<Record<string, string>>, name
   return intervalMillis(configuration[name] ?? '') ?? intervalMillis(PROPERTIES[name]!.standard)!;
 }
 
+/** The size that new files aim at. */
+export function targetFileBytes(configuration: Readonly<Record<string, string>>): number {
+  return Number(configuration['delta.targetFileSize'] ?? PROPERTIES['delta.targetFileSize']!.standard);
+}
+
 /** The value when it may be set; `state` is the table as it is. Fails saying what may be. */
 export function checkProperty(table: string, name: string, value: string, state?: LogState): string {
   const bad = (what: string): never => {

@@ -11,7 +11,7 @@ import type { AsOf, LakeTable, Snapshot, TimelineEntry } from '../table/contract
 import { parseValue } from '../values/text';
 import type { Add, Commit } from './actions';
 import { openCheckpoint } from './checkpoint';
-import { loadVector, vectorId, type VectorDescriptor } from './deletion-vector';
+import { loadVector, vectorId, vectorPath, type VectorDescriptor } from './deletion-vector';
 import { buildHistory } from './history';
 import { commitPath, earliestVersion, extendListing, filePath, isSameObject, listLog, readCommit, type LogListing } from './log';
 import { allFiles, IndexedFiles, type CheckpointIndexes } from './live-files';
@@ -164,6 +164,12 @@ export class DeltaTable implements LakeTable {
     const inside = below(this.store.uri, path);
     if (inside !== undefined) return inside;
     throw new LakeError('unsupported', `${this.name} has a data file outside its storage: ${path}.`, { table: this.name, path });
+  }
+
+  /** The places in the store of an entry's file and of its vector. */
+  storePathsOf({ path, deletionVector }: { path: string; deletionVector?: VectorDescriptor }): string[] {
+    const vector = deletionVector && vectorPath(deletionVector);
+    return [filePath(path), ...(vector ? [vector] : [])].map((each) => this.storePath(each));
   }
 
   /** One live file as planning and reading need it. */

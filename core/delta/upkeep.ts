@@ -7,11 +7,11 @@ import { below, isHidden, joinPath } from '../storage/paths';
 import type { Add } from './actions';
 import { readCheckpoint } from './checkpoint';
 import { tombstones } from './checkpoint-write';
-import { vectorPath, type VectorDescriptor } from './deletion-vector';
-import { filePath, LOG_FOLDER } from './log';
-import { durationOf, PROPERTIES } from './properties';
+import { LOG_FOLDER } from './log';
+import { durationOf, targetFileBytes } from './properties';
 import { schemaOf } from './schema';
 import type { LogState } from './state';
+import { rowCountOf } from './stats';
 import type { DeltaTable } from './table';
 import { hasOwnTimes, timeOfVersion } from './times';
 
@@ -36,7 +36,7 @@ const SMALL = 0.75;
 const MANY_DELETED = 0.1;
 
 export async function planCompaction(table: DeltaTable, state: LogState, options: CompactionOptions = {}): Promise<CompactionGroup[]> {
-  const target = options.targetBytes ?? Number(state.metadata.configuration['delta.targetFileSize'] ?? PROPERTIES['delta.targetFileSize']!.standard);
+  const target = options.targetBytes ?? targetFileBytes(state.metadata.configuration);
   const schema = schemaOf(state.metadata, table.name);
   const partitions = new Map<string, { key: string; add: Add }[]>();
   for await (const batch of state.files.batches()) for (const [key, add] of batch) {
@@ -70,8 +70,7 @@ function groupOf(files: { key: string; add: Add }[]): CompactionGroup {
 }
 
 function deletedShare({ deletionVector, stats }: Add): number {
-  const rows = Number(/"numRecords"\s*:\s*(\d+)/.exec(stats ?? '')?.[1] ?? 0);
-  return deletionVector ? Number(deletionVector.cardinality) / Math.max(1, rows) : 0;
+  return deletionVector ? Number(deletionVector.cardinality) / Math.max(1, rowCountOf(stats) ?? 0) : 0;
 }
 
 export interface VacuumOptions {
@@ -101,19 +100,10 @@ export async function planVacuum(table: DeltaTable, options: VacuumOptions): Pro
   const retention = options.retentionMs ?? own;
   const first = Math.min(...[...log.commits.keys(), ...log.checkpoints.keys()]);
   const oldest = await versionBefore(table, options.now - retention, newest);
-  const needed = new Set<string>();
-  const need = ({ path, deletionVector }: { path: string; deletionVector?: VectorDescriptor }) => {
-    needed.add(table.storePath(filePath(path)));
-    const vector = deletionVector && vectorPath(deletionVector);
-    if (vector) needed.add(table.storePath(vector));
-  };
+  const [needed, known] = [new Set<string>(), new Set<string>()];
+  const into = (paths: Set<string>) => (entry: Parameters<DeltaTable['storePathsOf']>[0]) => table.storePathsOf(entry).forEach((path) => paths.add(path));
+  const [need, know] = [into(needed), into(known)];
   for await (const batch of (await table.state(oldest, log)).files.batches()) for (const [, add] of batch) need(add);
-  const known = new Set<string>();
-  const know = ({ path, deletionVector }: { path: string; deletionVector?: VectorDescriptor }) => {
-    known.add(table.storePath(filePath(path)));
-    const vector = deletionVector && vectorPath(deletionVector);
-    if (vector) known.add(table.storePath(vector));
-  };
   for await (const batch of tombstones(newest)) batch.forEach(know);
   for (const [version] of [...log.commits].sort(([a], [b]) => a - b)) {
     const { adds, removes, changeFiles } = await table.commit(version, log);
@@ -147,7 +137,7 @@ async function brokenVersions(table: DeltaTable, first: number, oldest: number, 
 }
 
 async function needsAny(table: DeltaTable, state: LogState, gone: ReadonlySet<string>): Promise<boolean> {
-  for await (const batch of state.files.batches()) if (batch.some(([, add]) => gone.has(table.storePath(filePath(add.path))))) return true;
+  for await (const batch of state.files.batches()) if (batch.some(([, add]) => table.storePathsOf(add).some((path) => gone.has(path)))) return true;
   return false;
 }
 

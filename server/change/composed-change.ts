@@ -3,9 +3,6 @@ import { LakeError } from '../../core/errors';
 import type { Assignment, ChangeStatement, MergeClause, Range } from '../../core/sql/change';
 import { Composed } from '../../core/sql/composed';
 
-/** An assignment whose value's place is in the composed query. */
-export type ComposedAssignment = Assignment;
-
 export interface ComposedChange {
   query: Composed;
   /** Where the target's name stands in the query; absent when no row of it is looked at. */
@@ -14,7 +11,8 @@ export interface ComposedChange {
   alias: string;
   /** Rows that go or change. */
   where?: Range;
-  set: ComposedAssignment[];
+  /** Their values' places are in the composed query. */
+  set: Assignment[];
   /** The query whose rows come in, or for MERGE what stands after USING. */
   source?: Range;
   on?: Range;

@@ -5,12 +5,13 @@ import { BLIND, WHOLE_TABLE, type ReadSet } from '../../core/delta/conflicts';
 import { fileKey } from '../../core/delta/file-key';
 import { allFiles } from '../../core/delta/live-files';
 import { changeRows } from '../../core/delta/operations';
-import { PROPERTIES } from '../../core/delta/properties';
+import { targetFileBytes } from '../../core/delta/properties';
 import { hasFeature } from '../../core/delta/protocol';
 import { rowTrackingColumns } from '../../core/delta/row-tracking';
 import { RULE_FUNCTIONS, rulesOf } from '../../core/delta/rules';
 import { mappingMode, schemaOf } from '../../core/delta/schema';
 import type { LogState } from '../../core/delta/state';
+import { rowCountOf } from '../../core/delta/stats';
 import type { DeltaTable } from '../../core/delta/table';
 import { LakeError } from '../../core/errors';
 import { filesToRead, type DataFile } from '../../core/scan/plan';
@@ -130,7 +131,7 @@ async function writeChange(change: DeltaChange, plan: RowPlan, fields: Field[], 
   const rows: NewRows = { plan, fields, alias: composed.alias, which: byVector ? 'acted' : 'all', rules: await runnableRules(change), ...(tracking ? { tracking: tracking.rows } : {}) };
   const wanted = {
     fields, partitionColumns: metadata.partitionColumns, extra: tracking?.extra ?? [], folder: table.root, withIds: mappingMode(metadata.configuration, table.name) !== 'none',
-    targetBytes: Number(metadata.configuration['delta.targetFileSize'] ?? PROPERTIES['delta.targetFileSize']!.standard),
+    targetBytes: targetFileBytes(metadata.configuration),
   };
   let added: WrittenFile[] = [];
   if (rewritten.length > 0 || plan.inserts) {
@@ -270,8 +271,7 @@ function outcomeOf({ statement }: DeltaChange, version: number | null, touched: 
 }
 
 function rowsOf(add: Add): number {
-  const rows = /"numRecords"\s*:\s*(\d+)/.exec(add.stats ?? '')?.[1];
-  return Number(rows ?? 0) - Number(add.deletionVector?.cardinality ?? 0);
+  return (rowCountOf(add.stats) ?? 0) - Number(add.deletionVector?.cardinality ?? 0);
 }
 
 /** Metrics by the names that other writers use (common practice). */

@@ -54,7 +54,8 @@ function changedSql({ plan, fields, which, tracking, alias }: NewRows, relation:
   return `SELECT ${columns.join(', ')}, __a.__act AS __act FROM ${relation} AS ${quoteName(alias)} ${join} ${ACTS} AS __a ON __a.${POSITION.file} = ${of(POSITION.file)} AND __a.${POSITION.row} = ${of(POSITION.row)}${source}${gone}`;
 }
 
-function perFile(files: ReadonlyMap<number, { baseRowId: number; version: number }>, number: string, pick: (file: { baseRowId: number; version: number }) => number): string {
+/** A number of each file, by the number of the file, as SQL. */
+export function perFile(files: ReadonlyMap<number, { baseRowId: number; version: number }>, number: string, pick: (file: { baseRowId: number; version: number }) => number): string {
   return `(CASE ${number} ${[...files].map(([each, file]) => `WHEN ${each} THEN ${pick(file)}`).join(' ')} END)::BIGINT`;
 }
 

@@ -2,6 +2,7 @@
 import { EngineError } from './failures';
 import { sealStatements, type InstancePool, type Sealed } from './instances';
 import type { Allow, ChangeStep, RunReply } from './messages';
+import { INTERRUPT_EVERY_MS } from './run-query';
 import { chunkRows, converter } from './values';
 
 interface Session {
@@ -10,8 +11,6 @@ interface Session {
   timer: NodeJS.Timeout;
   interrupting?: NodeJS.Timeout;
 }
-
-const INTERRUPT_EVERY_MS = 50;
 
 export class ChangeSessions {
   readonly #open = new Map<string, Session>();

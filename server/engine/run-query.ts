@@ -13,7 +13,7 @@ interface Running {
 }
 
 /** An interrupt that comes just before the engine begins is lost, so it is said again until the query has ended. */
-const INTERRUPT_EVERY_MS = 50;
+export const INTERRUPT_EVERY_MS = 50;
 
 export class RunningQueries {
   readonly #running = new Map<string, Running>();

@@ -128,6 +128,15 @@ describe('clearing unused files', () => {
   });
 });
 
+it('clearing counts a version broken that would lose its vector alone', async () => {
+  const { name, delta } = await table({ 'delta.enableDeletionVectors': 'true' });
+  await load(name, 0, 10);
+  await bench.run(`DELETE FROM bay.${name} WHERE id = 1`);
+  await bench.run(`DELETE FROM bay.${name} WHERE id = 2`);
+  const plan = await bench.upkeep.planVacuum(delta, 0);
+  expect([plan.files.map((file) => path.extname(file.path)), plan.breaks]).toEqual([['.bin'], { from: 2, to: 2 }]);
+});
+
 describe('changes between two versions', () => {
   const changes = (name: string, range: string) => bench.rows(`SELECT id, x, _change_type, _commit_version FROM changes_of('bay.${name}', ${range}) ORDER BY _commit_version, id, _change_type`);
 

@@ -5,7 +5,7 @@ import path from 'node:path';
 import type { Logger } from 'pino';
 import { isCheckpointDue, writeCheckpoint } from '../../core/delta/checkpoint-write';
 import { changeRows, latestState } from '../../core/delta/operations';
-import { PROPERTIES } from '../../core/delta/properties';
+import { targetFileBytes } from '../../core/delta/properties';
 import { rowTrackingColumns } from '../../core/delta/row-tracking';
 import { mappingMode, schemaOf } from '../../core/delta/schema';
 import type { LogState } from '../../core/delta/state';
@@ -17,6 +17,7 @@ import { TRUE } from '../../core/scan/predicate';
 import { findField, type Field } from '../../core/schema/types';
 import { quoteName } from '../../core/sql/tokens';
 import type { WrittenFile } from '../../core/table/written-file';
+import { perFile } from '../change/new-rows';
 import { writeFiles } from '../change/write-files';
 import type { Config } from '../config';
 import type { EngineCalls } from '../engine/engine';
@@ -138,17 +139,17 @@ export class DeltaUpkeep {
     const lease = await this.local.forPlan(storage, plan);
     try {
       const { setup, relation } = scanOf({ name: 'c', plan, localPath: (file) => lease.pathOf(file), rows: await loadRowFilters(plan), withPositions: tracking !== undefined });
-      const tracked = tracking && adds.map((add, number) => ({ number, id: Number(add.baseRowId ?? 0), version: Number(add.defaultRowCommitVersion ?? 0) }));
       const columns = schema.fields.map((each) => quoteName(each.name));
-      if (tracking && tracked) {
-        const of = (pick: 'id' | 'version') => `(CASE ${POSITION.file} ${tracked.map((each) => `WHEN ${each.number} THEN ${each[pick]}`).join(' ')} END)::BIGINT`;
-        columns.push(`coalesce(${quoteName(tracking.id)}, ${of('id')} + ${POSITION.row}) AS ${quoteName(tracking.id)}`, `coalesce(${quoteName(tracking.version)}, ${of('version')}) AS ${quoteName(tracking.version)}`);
+      if (tracking) {
+        const numbers = new Map(adds.map((add, number) => [number, { baseRowId: Number(add.baseRowId ?? 0), version: Number(add.defaultRowCommitVersion ?? 0) }]));
+        const of = (pick: 'baseRowId' | 'version') => perFile(numbers, `${POSITION.file}::INTEGER`, (file) => file[pick]);
+        columns.push(`coalesce(${quoteName(tracking.id)}, ${of('baseRowId')} + ${POSITION.row}) AS ${quoteName(tracking.id)}`, `coalesce(${quoteName(tracking.version)}, ${of('version')}) AS ${quoteName(tracking.version)}`);
       }
       const rows = `SELECT ${columns.join(', ')} FROM ${laidOut(relation, wish.layout, schema.fields, table.name)}`;
       const step = (sql: string, before: string[] = []) => this.engine.call('run', { sql: [...before, sql].join('; ') });
       return await writeFiles({ step: (sql) => step(sql, setup), scratch, store: storage.store }, {
         rows, fields: schema.fields, partitionColumns: metadata.partitionColumns, partition: table.partitionOf(adds[0]!, schema, metadata.partitionColumns).constants, extra: extra.map(({ name, type }) => ({ name, type })), folder: table.root, withIds: mode !== 'none',
-        targetBytes: wish.targetBytes ?? Number(metadata.configuration['delta.targetFileSize'] ?? PROPERTIES['delta.targetFileSize']!.standard),
+        targetBytes: wish.targetBytes ?? targetFileBytes(metadata.configuration),
       });
     } finally {
       lease.release();
