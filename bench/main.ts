@@ -9,6 +9,7 @@ import { projectRoot } from '../server/program-files';
 import { benchCrawls } from './crawls';
 import { benchDelta } from './delta';
 import { benchFinding } from './finding';
+import { benchIceberg, benchRestCommits } from './iceberg';
 import { benchMemory, benchPages } from './footprint';
 import type { Claim } from './lib/measure';
 import { startServer, type Running } from './lib/server';
@@ -26,6 +27,10 @@ if (!only || only === 'crawls') {
   await withServer(await startServer(1, 4793, { fresh: true }), async (small) => claims.push(...(await benchCrawls(small)), ...(await benchManyFiles(small))));
 }
 if (!only || only === 'delta') claims.push(...(await benchDelta()));
+if (!only || only === 'iceberg') {
+  claims.push(...(await benchIceberg()));
+  await withServer(await startServer(1, 4793), async (small) => claims.push(...(await benchRestCommits(small))));
+}
 if (!only || only === 'finding') claims.push(...(await benchFinding()));
 if (!only || only === 'pages') claims.push(...benchPages());
 

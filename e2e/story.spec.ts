@@ -173,7 +173,7 @@ for (const scheme of ['light', 'dark'] as const) {
     const pages: [url: string, ready: string][] = [
       ['/storage', 'tern-bay'], ['/storage/tern-bay/landing/bottle-sheets?file=2025-02.csv', 'As it stands in the file'], ['/crawls', 'tern-bay/landing'], [`/crawls/${runId}`, 'landing.scratch'],
       ['/catalog/refined/soundings', 'Rows by day'], ['/tables/refined/bottles', '8,689'], ['/tables/refined/bottles?version=10&section=columns', 'The past.'],
-      [`/query?sql=${encodeURIComponent("SELECT site FROM refined.bottles FOR SYSTEM_VERSION AS OF 8 WHERE site = 'Low Scar'")}`, 'to read'], ['/nowhere', 'There is nothing at this address'],
+      [`/query?sql=${encodeURIComponent("SELECT site FROM refined.bottles FOR SYSTEM_VERSION AS OF 8 WHERE site = 'Low Scar'")}`, 'to read'], ['/access', 'Issue a token'], ['/tables/refined/soundings?section=branches', 'Name version'], ['/tables/refined/soundings?section=properties', 'Format version 2'], ['/tables/refined/soundings?section=upkeep', 'Let old snapshots expire'], ['/nowhere', 'There is nothing at this address'],
     ];
     for (const [url, ready] of pages) {
       await page.goto(url);

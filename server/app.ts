@@ -6,10 +6,13 @@ import express, { Router, type Express } from 'express';
 import helmet from 'helmet';
 import { pinoHttp } from 'pino-http';
 import type { Logger } from 'pino';
+import { accessRoutes } from './api/access-routes';
 import { catalogRoutes } from './api/catalog-routes';
 import { crawlRoutes } from './api/crawl-routes';
 import { deltaRoutes } from './api/delta-routes';
 import { fileRoutes } from './api/file-routes';
+import { conversionRoutes } from './api/conversion-routes';
+import { icebergRoutes } from './api/iceberg-routes';
 import { knowledgeRoutes } from './api/knowledge-routes';
 import { queryRoutes } from './api/query-routes';
 import { readingRoutes } from './api/reading-routes';
@@ -18,9 +21,15 @@ import { systemRoutes } from './api/system-routes';
 import { guard } from './http/guard';
 import { problemHandler, sendProblem } from './http/problems';
 import { mount, openApi, type Route } from './http/routes';
+import { icebergRouter } from './iceberg-rest/router';
 import { programFile } from './program-files';
 import type { Readiness } from './readiness';
 import type { Services } from './services';
+
+/** Events must reach the page at once, not when a buffer is full, and answers to commits are waited for by engines. Routers shorten `url` by the time this is asked. */
+function isPacked({ originalUrl, method }: express.Request): boolean {
+  return !originalUrl.startsWith('/api/events') && !(originalUrl.startsWith('/iceberg/') && method === 'POST');
+}
 
 export const VERSION = '0.1.0';
 
@@ -33,13 +42,13 @@ export interface App {
 export function createApp(options: { hosts: ReadonlySet<string>; log: Logger; readiness: Readiness }): App {
   const app = express();
   const api = Router();
+  const protocol = Router();
   let routes: Route[] = [];
   app.disable('x-powered-by');
   app.use(guard(options.hosts));
   app.use(helmet({ contentSecurityPolicy: { directives: { defaultSrc: ["'self'"], styleSrc: ["'self'", "'unsafe-inline'"], imgSrc: ["'self'", 'data:'], upgradeInsecureRequests: null } }, strictTransportSecurity: false }));
   app.use(pinoHttp({ logger: options.log, autoLogging: { ignore: (request) => !request.url?.startsWith('/api/') || request.url === '/api/events' }, serializers: { req: (request: { method: string; url: string }) => ({ method: request.method, url: request.url }), res: (response: { statusCode: number }) => ({ status: response.statusCode }) }, customLogLevel: () => 'debug' }));
-  // Events must reach the page at once, not when a buffer is full. Routers shorten `url` by the time this is asked.
-  app.use(compression({ filter: (request, response) => !request.originalUrl.startsWith('/api/events') && compression.filter(request, response) }));
+  app.use(compression({ filter: (request, response) => isPacked(request) && compression.filter(request, response) }));
   app.get('/api/health', (_request, response) => {
     const { state } = options.readiness;
     if (state.ready) response.json({ status: 'ok', version: VERSION });
@@ -54,6 +63,11 @@ export function createApp(options: { hosts: ReadonlySet<string>; log: Logger; re
     const { state } = options.readiness;
     sendProblem(response, 503, 'Starting', state.ready ? 'Starting.' : `${state.doing} (${state.done} of ${state.total}).`);
   });
+  app.use('/iceberg', (_request, response, next) => {
+    if (routes.length > 0) return next();
+    response.status(503).json({ error: { message: 'The server is starting.', type: 'ServiceUnavailableException', code: 503 } });
+  });
+  app.use('/iceberg', protocol);
   app.use('/api', express.json({ limit: '20mb' }), api);
   app.use('/api', (request, response) => sendProblem(response, 404, 'Not found', `There is no ${request.method} ${request.baseUrl}${request.path}. The API is described at /api/docs.`));
   app.use(express.static(programFile('web'), { index: false, setHeaders: (response, file) => response.setHeader('cache-control', file.includes(`${path.sep}assets${path.sep}`) ? 'public, max-age=31536000, immutable' : 'no-cache') }));
@@ -62,7 +76,8 @@ export function createApp(options: { hosts: ReadonlySet<string>; log: Logger; re
   return {
     express: app,
     serve(services) {
-      routes = [...storageRoutes(services), ...fileRoutes(services), ...readingRoutes(services), ...knowledgeRoutes(services), ...crawlRoutes(services), ...catalogRoutes(services), ...deltaRoutes(services), ...queryRoutes(services), ...systemRoutes(services)];
+      routes = [...storageRoutes(services), ...fileRoutes(services), ...readingRoutes(services), ...knowledgeRoutes(services), ...crawlRoutes(services), ...catalogRoutes(services), ...deltaRoutes(services), ...icebergRoutes(services), ...conversionRoutes(services), ...queryRoutes(services), ...accessRoutes(services), ...systemRoutes(services)];
+      protocol.use(icebergRouter(services));
       mount(api, routes);
     },
   };

@@ -4,6 +4,7 @@ import { createServer, type Server } from 'node:http';
 import path from 'node:path';
 import { pino } from 'pino';
 import { createApp } from './app';
+import { Tokens } from './access/tokens';
 import { Database } from './catalog/database';
 import { ReceiptBook } from './catalog/receipt-book';
 import { FindIndex } from './catalog/find-index';
@@ -25,9 +26,12 @@ import { ColumnKeeper } from './lake/column-keeper';
 import { EngineIndexes, localizer } from './lake/checkpoint-indexes';
 import { DeltaUpkeep } from './lake/delta-upkeep';
 import { FilesAsTable } from './lake/files-as-table';
+import { EngineIcebergReaders } from './lake/iceberg-readers';
+import { IcebergUpkeep } from './lake/iceberg-upkeep';
 import { Inspector } from './lake/inspect';
 import { Lake } from './lake/lake';
 import { LocalFiles } from './lake/local-files';
+import { ManifestCache } from './lake/manifest-cache';
 import { Queries } from './query/queries';
 import { Readiness } from './readiness';
 import type { Services } from './services';
@@ -81,7 +85,8 @@ async function start(args: readonly string[], onStop: (stop: () => Promise<void>
   const jobs = new Jobs(database, events, (error, job) => log.error({ err: error, job: job.id }, `${job.title} failed`));
   await jobs.markInterrupted();
   onStop(() => jobs.cancelAll());
-  const lake = new Lake(database, new Secrets(config.home));
+  const secrets = new Secrets(config.home);
+  const lake = new Lake(database, secrets);
   await lake.open();
   const local = new LocalFiles(path.join(config.home, 'cache'), config.cacheBytes);
   const inspector = new Inspector(workEngine, local);
@@ -91,6 +96,9 @@ async function start(args: readonly string[], onStop: (stop: () => Promise<void>
   onStop(() => receipts.settled());
   const queries = new Queries(lake, files, queryEngine, names, receipts, config, local);
   lake.indexes = new EngineIndexes(workEngine, path.join(config.home, 'indexes'), localizer(local, () => lake.storages()));
+  const manifests = new ManifestCache(path.join(config.home, 'manifests'));
+  onStop(() => manifests.close());
+  lake.icebergReaders = (storage) => new EngineIcebergReaders(workEngine, local, storage, manifests);
   const upkeep = new DeltaUpkeep(workEngine, local, config, log);
   const changes = new Changes(queries, upkeep, receipts, events, config);
   const columns = new ColumnKeeper(database, lake, queries, events, log);
@@ -109,8 +117,8 @@ async function start(args: readonly string[], onStop: (stop: () => Promise<void>
   });
   const services: Services = {
     config, log, database, events, jobs, lake, inspector, files, queryEngine, workEngine, readiness,
-    names, receipts, local, uploads: new Uploads(path.join(config.home, 'uploads')),
-    queries, changes, upkeep,
+    tokens: new Tokens(database, secrets.keyFor('tokens')), names, receipts, local, uploads: new Uploads(path.join(config.home, 'uploads')),
+    queries, changes, upkeep, icebergUpkeep: new IcebergUpkeep(workEngine, local, config),
     columns, find: new FindIndex(database, events), crawler, schedules: new Schedules(database, crawler, `${config.person}, by schedule`, log),
   };
   if (config.demo) {

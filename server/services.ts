@@ -1,5 +1,6 @@
 /** Everything the routes use, made once at start. */
 import type { Logger } from 'pino';
+import type { Tokens } from './access/tokens';
 import type { Database } from './catalog/database';
 import type { ReceiptBook } from './catalog/receipt-book';
 import type { FindIndex } from './catalog/find-index';
@@ -14,6 +15,7 @@ import type { Jobs } from './jobs/jobs';
 import type { ColumnKeeper } from './lake/column-keeper';
 import type { DeltaUpkeep } from './lake/delta-upkeep';
 import type { FilesAsTable } from './lake/files-as-table';
+import type { IcebergUpkeep } from './lake/iceberg-upkeep';
 import type { Inspector } from './lake/inspect';
 import type { Lake } from './lake/lake';
 import type { LocalFiles } from './lake/local-files';
@@ -38,10 +40,12 @@ export interface Services {
   queries: Queries;
   changes: Changes;
   upkeep: DeltaUpkeep;
+  icebergUpkeep: IcebergUpkeep;
   uploads: Uploads;
   columns: ColumnKeeper;
   find: FindIndex;
   crawler: Crawler;
   schedules: Schedules;
   readiness: Readiness;
+  tokens: Tokens;
 }

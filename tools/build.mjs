@@ -11,6 +11,7 @@ const server = esbuild.build({
     'engine-process': 'server/engine/process.ts',
     'fleet-office': 'server/standins/fleet-office.ts',
     'footer-worker': 'server/lake/footer-worker.ts',
+    'manifest-worker': 'server/lake/manifest-worker.ts',
   },
   outdir: 'dist/server',
   bundle: true,

@@ -71,6 +71,23 @@ await shoot('query', `/query?sql=${encodeURIComponent(pastQuery)}`, 'to read', a
 await fetch(`${base}/api/query`, { method: 'POST', headers: { 'content-type': 'application/json' }, body: JSON.stringify({ sql: "UPDATE refined.bottles SET coliform_cfu = NULL, method = NULL WHERE site = 'Holm Quay' AND sampled_at >= TIMESTAMPTZ '2026-03-20 00:00:00+00'" }) });
 await shoot('table-history', '/tables/refined/bottles?section=history', 'copied along');
 await shoot('table-upkeep', '/tables/refined/bottles?section=upkeep', 'would go');
+const asked = (at: string, method: string, body: unknown) => fetch(base + at, { method, headers: { 'content-type': 'application/json' }, body: JSON.stringify(body) });
+const soundings = (await (await fetch(`${base}/api/catalog/refined/soundings/history`)).json()) as { entries: { version?: number; snapshotId?: string }[] };
+const snapshotOf = (version: number) => soundings.entries.find((each) => each.version === version)!.snapshotId!;
+await asked('/api/catalog/refined/soundings/iceberg/refs', 'PUT', { name: 'winter-report', type: 'tag', snapshotId: snapshotOf(12) });
+await asked('/api/catalog/refined/soundings/iceberg/refs', 'PUT', { name: 'recalibrated', type: 'branch', minSnapshotsToKeep: 5 });
+await asked('/api/query', 'POST', { sql: "DELETE FROM refined.soundings BRANCH 'recalibrated' WHERE battery_v < 11.9" });
+await shoot('table-branches', '/tables/refined/soundings?section=branches', 'apart from main');
+await asked('/api/access/tokens', 'POST', { name: 'tide model', grants: [{ on: 'refined.soundings', right: 'read' }], expiresAt: '2027-06-30T00:00:00Z' });
+await shoot('access', '/access', 'tide model', async (page) => {
+  await page.getByLabel('For which program').fill('nightly engine');
+  await page.getByLabel('It may').selectOption('read and write');
+  await page.getByLabel('a namespace, a table, or * for all').fill('refined');
+  await page.getByRole('button', { name: 'Issue it' }).click();
+  await page.getByText('Copy it now').waitFor();
+  await page.getByRole('button', { name: 'Try it' }).click();
+  await page.getByText('Load refined.').waitFor();
+});
 await shoot('table-dark', '/tables/refined/soundings?section=columns&version=10', 'The past.', undefined, 'dark');
 await browser.close();
 process.kill(process.pid, 'SIGTERM');

@@ -6,6 +6,8 @@ import { projectRoot } from '../../server/program-files';
 
 export interface Running {
   home: string;
+  /** Where it is served. */
+  base: string;
   child: ChildProcess;
   post<T>(address: string, body: unknown): Promise<T>;
   get<T>(address: string): Promise<T>;
@@ -37,6 +39,7 @@ export async function startServer(scale: number, port: number, options: { fresh?
   };
   return {
     home,
+    base: base.slice(0, -'/api'.length),
     child,
     post: (address, body) => ask(address, { method: 'POST', headers: { 'content-type': 'application/json' }, body: JSON.stringify(body) }),
     get: (address) => ask(address),

@@ -5,8 +5,9 @@ import { describe, expect, it } from 'vitest';
 import { LakeError } from '../errors';
 import { MemoryStore } from '../storage/memory-store';
 import { crc32 } from '../values/crc32';
-import { decodeVector, encodeVector, loadVector, packVectors, unionOf, vectorPath, without, type VectorDescriptor } from './deletion-vector';
-import { readRoaring, writeRoaring } from './roaring';
+import { readRoaring, writeRoaring } from '../values/roaring';
+import { decodeVector, encodeVector, unionOf, without } from '../values/row-positions';
+import { loadVector, packVectors, vectorPath, type VectorDescriptor } from './deletion-vector';
 import { decodeZ85, encodeZ85 } from './z85';
 
 const UUID = 'd2c639aa-8816-431a-aaf6-d3fe2512ff61';

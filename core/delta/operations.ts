@@ -10,7 +10,8 @@ import type { Value } from '../values/value';
 import type { Add, ChangeFile, Metadata, Remove, Txn } from './actions';
 import { commitChange, type Change, type CommitPorts } from './commit';
 import { BLIND, WHOLE_TABLE, type ReadSet } from './conflicts';
-import { packVectors, unionOf, vectorPath, type VectorDescriptor } from './deletion-vector';
+import { unionOf } from '../values/row-positions';
+import { packVectors, vectorPath, type VectorDescriptor } from './deletion-vector';
 import { encodeFilePath, filePath, LOG_FOLDER } from './log';
 import { protocolFor } from './protocol';
 import { checkProperty } from './properties';
@@ -93,17 +94,27 @@ async function createWith(table: DeltaTable, options: NewTable, adds: Add[], por
     configuration,
   };
   const metadata = withTracking(mode === 'name' || mode === 'id' ? withMapping(plain, table.name, mode, adds.length > 0, ports.ids) : plain, ports);
+  return firstVersion(table, metadata, adds, { partitionBy: JSON.stringify(metadata.partitionColumns), properties: JSON.stringify(metadata.configuration) }, ports);
+}
+
+/** A table over files that were written before, by another format's rules; its columns and properties are given as the log has them. */
+export async function createOverFiles(table: DeltaTable, described: Pick<Metadata, 'schemaString' | 'partitionColumns' | 'configuration' | 'description'>, adds: Add[], parameters: Record<string, unknown>, ports: CommitPorts): Promise<number> {
+  return firstVersion(table, { ...described, id: ports.ids.uuid(), format: { provider: 'parquet', options: {} }, createdTime: ports.clock.now() }, adds, parameters, ports);
+}
+
+async function firstVersion(table: DeltaTable, metadata: Metadata, adds: Add[], parameters: Record<string, unknown>, ports: CommitPorts): Promise<number> {
   const listed = await table.store.listFolder(joinPath(table.root, LOG_FOLDER));
   if (listed.files.length > 0) throw new LakeError('conflict', `${table.name}: a Delta table stands at ${table.root} already.`, { table: table.name, path: table.root });
   return commitChange(table, undefined, {
     operation: adds.length > 0 ? 'CONVERT' : 'CREATE TABLE',
-    parameters: { partitionBy: JSON.stringify(metadata.partitionColumns), properties: JSON.stringify(metadata.configuration) },
+    parameters,
     metrics: adds.length > 0 ? { numConvertedFiles: adds.length } : {},
     protocol: protocolFor(metadata),
     metadata,
     adds,
     removes: [],
     read: BLIND,
+    rowsChecked: true,
   }, ports);
 }
 

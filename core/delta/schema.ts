@@ -113,7 +113,8 @@ export function structJson(fields: readonly Field[]): StructJson {
 }
 
 export function fieldJson(each: Field): FieldJson {
-  return { name: each.name, type: typeJson(each.type), nullable: !each.required, metadata: each.comment ? { comment: each.comment } : {} };
+  const mapped = each.id !== undefined && each.physical !== undefined ? { [COLUMN_ID]: each.id, [PHYSICAL_NAME]: each.physical } : {};
+  return { name: each.name, type: typeJson(each.type), nullable: !each.required, metadata: { ...(each.comment ? { comment: each.comment } : {}), ...mapped } };
 }
 
 export function typeJson(type: LogicalType): TypeJson {

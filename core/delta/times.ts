@@ -51,6 +51,7 @@ export async function versionAt(table: Table, log: LogListing, asOf: Exclude<AsO
     if (asOf.number >= BigInt(first) && asOf.number <= BigInt(log.latest)) return Number(asOf.number);
     return pickVersion(table.name, [{ version: first, at: 0 }, { version: log.latest, at: 0 }].slice(first === log.latest ? 1 : 0), asOf).version;
   }
+  if (asOf.kind !== 'time') return pickVersion(table.name, [{ version: log.latest, at: 0 }], asOf).version;
   const { metadata } = await table.state(log.latest, log);
   const times = modifiedTimes(log, first);
   // "For versions from the enablement version on, the in-commit timestamp; before it, the file's modified time."

@@ -1,5 +1,8 @@
 /** Avro object container files (Avro specification 1.11, "Object Container Files"), decoded by the Avro library. */
+import { inflateRawSync } from 'node:zlib';
 import avro from 'avsc';
+import { decompress as unpackZstandard } from 'fzstd';
+import { snappyUncompress } from 'hyparquet';
 import { AVRO_LONG } from '../values/avro-long';
 import { LakeError } from '../errors';
 import { toBytes, toText } from '../storage/object-store';
@@ -25,21 +28,15 @@ export interface AvroSchema {
 }
 
 export async function readAvro(bytes: Uint8Array, path: string): Promise<AvroFile> {
-  const reader = new Cursor(Buffer.from(bytes.buffer, bytes.byteOffset, bytes.byteLength), path);
-  const { metadata, schema, sync } = readHeader(reader);
+  const { metadata, schema, blocks } = await readAvroBlocks(bytes, path);
   try {
-    const type = typeFor(schema);
+    const read = avroReader(schema);
     const records: Record<string, unknown>[] = [];
-    while (reader.at < reader.buffer.length) {
-      const count = reader.long();
-      const block = await decompress(reader.bytes(), metadata['avro.codec'] ?? 'null', path);
-      if (!reader.take(16).equals(sync)) throw new Error(`the block before byte ${reader.at} does not end in the file's sync marker`);
-      let offset = 0;
-      for (let i = 0; i < count; i++) {
-        const decoded = type.decode(block as Buffer, offset) as { value: Record<string, unknown>; offset: number };
-        if (decoded.offset < 0) throw new Error(`record ${records.length + 1} is cut short`);
-        records.push(decoded.value);
-        offset = decoded.offset;
+    for (const { count, data } of blocks) {
+      for (let i = 0, offset = 0; i < count; i++) {
+        const { value, end } = read(data, offset);
+        records.push(value);
+        offset = end;
       }
     }
     return { schema, metadata, records };
@@ -48,12 +45,53 @@ export async function readAvro(bytes: Uint8Array, path: string): Promise<AvroFil
   }
 }
 
-/** The writer's schema, from the first bytes of a file; they must hold the whole header. */
-export function avroSchemaOf(head: Uint8Array, path: string): AvroSchema {
-  return readHeader(new Cursor(Buffer.from(head.buffer, head.byteOffset, head.byteLength), path)).schema;
+/** Records in one block, unpacked. */
+export interface AvroBlock {
+  count: number;
+  data: Uint8Array;
 }
 
-function readHeader(reader: Cursor): { metadata: Record<string, string>; schema: AvroSchema; sync: Buffer } {
+const MOST_RECORDS = 50_000_000;
+
+/** A file's blocks without their records being decoded. Fails with `bad-file`, naming `path`. */
+export async function readAvroBlocks(bytes: Uint8Array, path: string): Promise<Omit<AvroFile, 'records'> & { blocks: AvroBlock[] }> {
+  const file = new AvroCursor(asBuffer(bytes), path);
+  const { metadata, schema, sync } = readAvroHeader(file);
+  try {
+    const blocks: AvroBlock[] = [];
+    while (file.at < file.buffer.length) {
+      const count = file.long();
+      const packed = file.bytes();
+      if (!file.take(16).equals(sync)) throw new Error(`the block before byte ${file.at} does not end in the file's sync marker`);
+      if (count < 0 || count > MOST_RECORDS) throw new Error(`a block claims ${count} records`);
+      blocks.push({ count, data: await decompressBlock(packed, metadata['avro.codec'] ?? 'null', path) });
+    }
+    return { schema, metadata, blocks };
+  } catch (error) {
+    throw asUnreadable(error, path);
+  }
+}
+
+/** Decodes one record of a block, from `offset`; `end` is where the next begins. */
+export function avroReader(schema: AvroSchema): (data: Uint8Array, offset: number) => { value: Record<string, unknown>; end: number } {
+  const type = typeFor(schema);
+  return (data, offset) => {
+    const decoded = type.decode(data as Buffer, offset) as { value: Record<string, unknown>; offset: number };
+    if (decoded.offset < 0) throw new Error(`the record at byte ${offset} of a block is cut short`);
+    return { value: decoded.value, end: decoded.offset };
+  };
+}
+
+export function asBuffer(bytes: Uint8Array): Buffer {
+  return Buffer.from(bytes.buffer, bytes.byteOffset, bytes.byteLength);
+}
+
+/** The writer's schema, from the first bytes of a file; they must hold the whole header. */
+export function avroSchemaOf(head: Uint8Array, path: string): AvroSchema {
+  return readAvroHeader(new AvroCursor(asBuffer(head), path)).schema;
+}
+
+export function readAvroHeader(reader: AvroCursor): { metadata: Record<string, string>; schema: AvroSchema; sync: Buffer } {
   const { buffer, path } = reader;
   if (MAGIC.some((byte, index) => buffer[index] !== byte)) {
     throw new LakeError('bad-file', `${path}: expected an Avro file, found bytes ${buffer.subarray(0, 4).toString('hex') || '(none)'} at its start.`, { path });
@@ -71,7 +109,7 @@ function readHeader(reader: Cursor): { metadata: Record<string, string>; schema:
   }
 }
 
-function asUnreadable(error: unknown, path: string): LakeError {
+export function asUnreadable(error: unknown, path: string): LakeError {
   if (error instanceof LakeError) return error;
   return new LakeError('bad-file', `${path}: not a readable Avro file: ${(error as Error).message}.`, { path }, { cause: error });
 }
@@ -86,11 +124,31 @@ export async function writeAvro(schema: AvroSchema, metadata: Record<string, str
   return Buffer.concat([Buffer.from(MAGIC), long(Object.keys(header).length), ...entries, long(0), sync, ...block]);
 }
 
-async function decompress(bytes: Buffer, codec: string, path: string): Promise<Uint8Array> {
+export async function decompressBlock(bytes: Buffer, codec: string, path: string): Promise<Uint8Array> {
   if (codec === 'null') return bytes;
-  if (codec === 'deflate') return Buffer.from(await pipe(bytes, new DecompressionStream('deflate-raw')));
-  throw new LakeError('unsupported', `${path} is compressed with the Avro codec "${codec}"; null and deflate are supported.`, { path });
+  if (codec === 'deflate') return inflateRawSync(bytes);
+  // A CRC-32 of the unpacked bytes follows each block ("snappy", Avro specification, "Optional Codecs").
+  if (codec === 'snappy') return snappy(bytes.subarray(0, -4));
+  if (codec === 'zstandard') return Buffer.from(unpackZstandard(bytes));
+  throw new LakeError('unsupported', `${path} is compressed with the Avro codec "${codec}"; null, deflate, snappy and zstandard are supported.`, { path });
 }
+
+/** The length of the unpacked bytes stands first, as a varint. */
+function snappy(bytes: Buffer): Buffer {
+  let [length, scale, at] = [0, 1, 0];
+  for (;;) {
+    const byte = bytes[at++] ?? 0;
+    length += (byte & 0x7f) * scale;
+    if (byte < 128) break;
+    scale *= 128;
+  }
+  if (length > MOST_UNPACKED) throw new Error(`a block claims ${length} bytes unpacked`);
+  const unpacked = new Uint8Array(length);
+  snappyUncompress(bytes, unpacked);
+  return Buffer.from(unpacked.buffer);
+}
+
+const MOST_UNPACKED = 2 ** 30;
 
 /** Sends bytes through a compression or decompression stream of the platform. */
 export async function pipe(bytes: Uint8Array, through: CompressionStream | DecompressionStream): Promise<Uint8Array> {
@@ -113,14 +171,21 @@ function lengthPrefixed(bytes: Uint8Array): Buffer {
   return Buffer.concat([long(bytes.length), bytes]);
 }
 
-class Cursor {
+/** A place in bytes of Avro. */
+export class AvroCursor {
   at = 0;
   constructor(
-    readonly buffer: Buffer,
+    public buffer: Buffer,
     readonly path: string,
   ) {}
 
   long(): number {
+    const { buffer } = this;
+    const first = buffer[this.at]!;
+    if (first < 128) {
+      this.at++;
+      return (first & 1) === 0 ? first / 2 : -(first + 1) / 2;
+    }
     let value = 0;
     let scale = 1;
     for (;;) {
@@ -129,6 +194,67 @@ class Cursor {
       if (byte < 128) return value % 2 === 0 ? value / 2 : -(value + 1) / 2;
       scale *= 128;
     }
+  }
+
+  /** All 64 bits. */
+  bigLong(): bigint {
+    let value = 0n;
+    for (let shift = 0n; ; shift += 7n) {
+      const byte = this.take(1)[0]!;
+      value |= BigInt(byte & 0x7f) << shift;
+      if (byte < 128) return BigInt.asIntN(64, (value >> 1n) ^ -(value & 1n));
+      if (shift > 63n) throw new LakeError('bad-file', `${this.path}: a number before byte ${this.at} is too long.`, { path: this.path });
+    }
+  }
+
+  skipLong(): void {
+    while (this.buffer[this.at++]! >= 128);
+    if (this.at > this.buffer.length) this.skip(0);
+  }
+
+  /** Past a list of records of two numbers each. */
+  skipNumberPairs(): void {
+    const { buffer } = this;
+    for (let count = this.long(); count !== 0; count = this.long()) {
+      if (count < 0) {
+        this.skip(this.long());
+        continue;
+      }
+      let { at } = this;
+      for (let left = count * 2; left > 0; left--) {
+        while (buffer[at++]! >= 128);
+        if (at > buffer.length) break;
+      }
+      this.at = at;
+      if (at > buffer.length) this.skip(0);
+    }
+  }
+
+  /** Past a list of records of a number and bytes each. */
+  skipBytesPairs(): void {
+    const { buffer } = this;
+    for (let count = this.long(); count !== 0; count = this.long()) {
+      if (count < 0) {
+        this.skip(this.long());
+        continue;
+      }
+      for (let left = count; left > 0; left--) {
+        let { at } = this;
+        while (buffer[at++]! >= 128);
+        const first = buffer[at];
+        if (first !== undefined && first < 128 && (first & 1) === 0) this.at = at + 1 + first / 2;
+        else {
+          this.at = at;
+          this.skip(this.long());
+        }
+        if (this.at > buffer.length) this.skip(0);
+      }
+    }
+  }
+
+  skip(length: number): void {
+    if (length < 0 || this.at + length > this.buffer.length) this.take(length);
+    this.at += length;
   }
 
   bytes(): Buffer {

@@ -1,7 +1,7 @@
 /** The 32-bit hash of the bucket transform (Iceberg specification, Appendix B: Murmur3 x86, seed 0). */
 import type { LogicalType } from '../schema/types';
 import { LakeError } from '../errors';
-import type { Value } from '../values/value';
+import { floorDiv, type Value } from '../values/value';
 import { decimalBytes } from './single-value';
 
 export function murmur3(bytes: Uint8Array): number {
@@ -38,7 +38,7 @@ export function hashValue(type: LogicalType, value: Value): number {
       return murmur3(int64(BigInt(value as number | bigint)));
     case 'timestamp_ns':
       // Nanoseconds hash as the microseconds they fall in.
-      return murmur3(int64((value as bigint) / 1000n));
+      return murmur3(int64(floorDiv(value as bigint, 1000n)));
     case 'decimal':
       return murmur3(decimalBytes(value as bigint));
     case 'string':

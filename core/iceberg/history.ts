@@ -31,16 +31,33 @@ async function metadataOnly(metadata: TableMetadata, path: string, snapshotTimes
     }
     // Expired metadata files are gone; what they changed can no longer be told.
     const [before, after] = await Promise.all([log[index - 1]!, each].map((file) => (file === log.at(-1) ? metadata : metadataAt(file['metadata-file']).catch(() => undefined))));
-    if (before && after) entries.push(columnsEntry(at, 'columns', ...describeChange(before, after)));
+    // Writers give snapshots a time of their own, which need not be the commit's.
+    if (before && after && !addsSnapshot(before, after)) {
+      const [operation, changesColumns] = describeChange(before, after);
+      entries.push(columnsEntry(at, changesColumns ? 'columns' : 'settings', operation, changesColumns));
+    }
   }
   return entries;
+}
+
+function addsSnapshot(before: TableMetadata, after: TableMetadata): boolean {
+  const known = new Set((before.snapshots ?? []).map((each) => String(each['snapshot-id'])));
+  return (after.snapshots ?? []).some((each) => !known.has(String(each['snapshot-id'])));
 }
 
 function describeChange(before: TableMetadata, after: TableMetadata): [string, boolean] {
   if (before['current-schema-id'] !== after['current-schema-id']) return ['set schema', true];
   if (before['default-spec-id'] !== after['default-spec-id']) return ['set partitioning', false];
   if (before['default-sort-order-id'] !== after['default-sort-order-id']) return ['set sort order', false];
+  if (before['format-version'] !== after['format-version']) return ['upgrade format version', false];
+  if ((after.snapshots ?? []).length < (before.snapshots ?? []).length) return ['expire snapshots', false];
+  if (JSON.stringify(refsText(before)) !== JSON.stringify(refsText(after))) return ['set branches and tags', false];
   return ['set properties', false];
+}
+
+/** With ids as text, which JSON can hold exactly. */
+function refsText(metadata: TableMetadata): unknown {
+  return Object.entries(metadata.refs ?? {}).map(([name, ref]) => [name, { ...ref, 'snapshot-id': String(ref['snapshot-id']) }]).sort();
 }
 
 function columnsEntry(at: number, kind: StepKind, operation: string, changesColumns: boolean): TimelineEntry {

@@ -1,4 +1,4 @@
-/** The Avro schemas of manifests and manifest lists, format version 2, with the specification's field ids. */
+/** The Avro schemas of manifests and manifest lists, format versions 2 and 3, with the specification's field ids. */
 import { LakeError } from '../errors';
 import type { Field, LogicalType } from '../schema/types';
 import type { Value } from '../values/value';
@@ -52,10 +52,16 @@ function avroType(type: LogicalType, id: number): unknown {
     case 'timestamp':
     case 'timestamptz':
       return { type: 'long', logicalType: 'timestamp-micros', 'adjust-to-utc': type.kind === 'timestamptz' };
+    case 'timestamp_ns':
+      return { type: 'long', logicalType: 'timestamp-nanos', 'adjust-to-utc': false };
     case 'binary':
       return 'bytes';
+    case 'fixed':
+      return { type: 'fixed', name: `fixed_${id}`, size: type.length };
+    case 'uuid':
+      return { type: 'fixed', name: `uuid_${id}`, size: 16, logicalType: 'uuid' };
     case 'decimal': {
-      const size = decimalBytes(10n ** BigInt(type.precision)).length;
+      const size = decimalSize(type.precision);
       return { type: 'fixed', name: `decimal_${id}`, size, logicalType: 'decimal', precision: type.precision, scale: type.scale };
     }
     default:
@@ -66,15 +72,21 @@ function avroType(type: LogicalType, id: number): unknown {
 export function toAvroValue(type: LogicalType, value: Value | null): unknown {
   if (value === null) return null;
   if (type.kind === 'decimal') {
-    const size = decimalBytes(10n ** BigInt(type.precision)).length;
+    const size = decimalSize(type.precision);
     const bytes = decimalBytes(value as bigint);
     const fill = (value as bigint) < 0n ? 0xff : 0;
     return Buffer.concat([Buffer.alloc(size - bytes.length, fill), bytes]);
   }
+  if (type.kind === 'uuid') return Buffer.from((value as string).replaceAll('-', ''), 'hex');
   return value instanceof Uint8Array ? Buffer.from(value) : value;
 }
 
-export function dataFileSchema(partition: PartitionAvroField[]): AvroSchema {
+/** Bytes that hold every number of so many digits ("Avro", Appendix A: "minimal number of bytes for the precision"). */
+function decimalSize(precision: number): number {
+  return decimalBytes(10n ** BigInt(precision) - 1n).length;
+}
+
+export function dataFileSchema(partition: PartitionAvroField[], formatVersion: number): AvroSchema {
   return {
     type: 'record',
     name: 'r2',
@@ -95,6 +107,9 @@ export function dataFileSchema(partition: PartitionAvroField[]): AvroSchema {
       optional('split_offsets', { type: 'array', items: 'long', 'element-id': 133 }, 132),
       optional('equality_ids', { type: 'array', items: 'int', 'element-id': 136 }, 135),
       optional('sort_order_id', 'int', 140),
+      ...(formatVersion >= 3 ? [optional('first_row_id', 'long', 142)] : []),
+      optional('referenced_data_file', 'string', 143),
+      ...(formatVersion >= 3 ? [optional('content_offset', 'long', 144), optional('content_size_in_bytes', 'long', 145)] : []),
     ],
   };
 }
@@ -111,7 +126,7 @@ export const ENTRY_SCHEMA = (dataFile: AvroSchema): AvroSchema => ({
   ],
 });
 
-export const MANIFEST_LIST_SCHEMA: AvroSchema = {
+export const manifestListSchema = (formatVersion: number): AvroSchema => ({
   type: 'record',
   name: 'manifest_file',
   fields: [
@@ -138,5 +153,6 @@ export const MANIFEST_LIST_SCHEMA: AvroSchema = {
       },
     }, 507),
     optional('key_metadata', 'bytes', 519),
+    ...(formatVersion >= 3 ? [optional('first_row_id', 'long', 520)] : []),
   ],
-};
+});

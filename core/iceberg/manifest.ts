@@ -1,34 +1,12 @@
-/** Manifests and manifest lists (Iceberg specification, "Manifests", "Manifest Lists"). Fields are known by id; names vary between writers. */
+/** Manifests (Iceberg specification, "Manifests"). Fields are known by id; names vary between writers. */
 import { LakeError } from '../errors';
 import type { Field } from '../schema/types';
 import type { Value } from '../values/value';
-import { readAvro, writeAvro, type AvroSchema } from './avro';
+import { writeAvro, type AvroCursor } from './avro';
+import { decodeEntries, mapAt, METRIC_MAPS, numbersAt, textAt, type EntryColumns } from './entry-columns';
 import type { PartitionSpecJson, SnapshotId } from './metadata';
-import { avroPartitionFields, dataFileSchema, ENTRY_SCHEMA, MANIFEST_LIST_SCHEMA, toAvroValue } from './manifest-schemas';
-
-export interface ManifestFile {
-  path: string;
-  bytes: number;
-  specId: number;
-  content: 'data' | 'deletes';
-  sequenceNumber: number;
-  minSequenceNumber: number;
-  addedSnapshotId: SnapshotId;
-  addedFiles: number;
-  existingFiles: number;
-  deletedFiles: number;
-  addedRows: number;
-  existingRows: number;
-  deletedRows: number;
-  partitions: FieldSummary[];
-}
-
-export interface FieldSummary {
-  containsNull: boolean;
-  containsNaN?: boolean;
-  lower?: Uint8Array;
-  upper?: Uint8Array;
-}
+import type { ManifestFile } from './manifest-list';
+import { avroPartitionFields, dataFileSchema, ENTRY_SCHEMA, toAvroValue } from './manifest-schemas';
 
 export type EntryStatus = 'existing' | 'added' | 'deleted';
 const STATUS: EntryStatus[] = ['existing', 'added', 'deleted'];
@@ -37,10 +15,15 @@ export interface ManifestEntry {
   status: EntryStatus;
   snapshotId: SnapshotId;
   sequenceNumber: number;
+  /** When the file itself came, which stays when its entry is moved. */
+  fileSequenceNumber?: number;
+  /** An added file that is as old as the ones whose rows it takes over. */
+  hasOwnSequence?: boolean;
   file: IcebergDataFile;
 }
 
 export interface IcebergDataFile {
+  /** 0 data, 1 position deletes (in Parquet or a vector), 2 equality deletes. */
   content: number;
   path: string;
   format: string;
@@ -55,125 +38,101 @@ export interface IcebergDataFile {
   lower: Map<number, Uint8Array>;
   upper: Map<number, Uint8Array>;
   sortOrderId?: number;
+  /** Version 3: the id of its first row. */
+  firstRowId?: number;
+  /** The one data file that it deletes rows of, if it is for one alone; always for vectors. */
+  referencedFile?: string;
+  /** Of a vector: where its blob lies in the Puffin file. */
+  contentOffset?: number;
+  contentBytes?: number;
+  /** Columns by which an equality delete matches rows. */
+  equalityIds?: number[];
+  splitOffsets?: number[];
 }
 
-type Row = Record<string, unknown>;
-
-/** Reads record fields by their field id. */
-class ById {
-  readonly #names: Map<number, string>;
-  constructor(readonly schema: AvroSchema) {
-    this.#names = new Map((schema.fields ?? []).map((each) => [each['field-id'] ?? -1, each.name]));
-  }
-
-  get(row: Row, id: number): unknown {
-    const name = this.#names.get(id);
-    return name === undefined ? undefined : row[name];
-  }
-
-  number(row: Row, id: number, otherwise = 0): number {
-    const value = this.get(row, id);
-    return value === null || value === undefined ? otherwise : Number(value);
-  }
-
-  /** The record schema of a field whose type is a record, or a union with one. */
-  inner(id: number): ById {
-    const type = this.schema.fields?.find((each) => each['field-id'] === id)?.type;
-    const record = (Array.isArray(type) ? type : [type]).find((each) => (each as AvroSchema | undefined)?.type === 'record');
-    return new ById((record as AvroSchema | undefined) ?? { type: 'record', fields: [] });
-  }
-}
-
-function idOf(value: unknown): SnapshotId {
+export function idOf(value: unknown): SnapshotId {
   const big = BigInt(value as bigint);
   return Number.isSafeInteger(Number(big)) ? Number(big) : big;
 }
 
-export async function readManifestList(bytes: Uint8Array, path: string): Promise<ManifestFile[]> {
-  const file = await readAvro(bytes, path);
-  const by = new ById(file.schema);
-  const summaries = by.schema.fields?.find((each) => each['field-id'] === 507)?.type;
-  const summaryBy = new ById(elementRecord(summaries));
-  return file.records.map((row) => ({
-    path: by.get(row, 500) as string,
-    bytes: by.number(row, 501),
-    specId: by.number(row, 502),
-    content: by.number(row, 517) === 1 ? 'deletes' : 'data',
-    sequenceNumber: by.number(row, 515),
-    minSequenceNumber: by.number(row, 516),
-    addedSnapshotId: idOf(by.get(row, 503) ?? 0),
-    addedFiles: by.number(row, 504),
-    existingFiles: by.number(row, 505),
-    deletedFiles: by.number(row, 506),
-    addedRows: by.number(row, 512),
-    existingRows: by.number(row, 513),
-    deletedRows: by.number(row, 514),
-    partitions: ((by.get(row, 507) as Row[] | null) ?? []).map((each) => ({
-      containsNull: summaryBy.get(each, 509) === true,
-      ...optional('containsNaN', summaryBy.get(each, 518) as boolean | null),
-      ...optional('lower', summaryBy.get(each, 510) as Uint8Array | null),
-      ...optional('upper', summaryBy.get(each, 511) as Uint8Array | null),
-    })),
-  }));
-}
-
-function elementRecord(type: unknown): AvroSchema {
-  const array = (Array.isArray(type) ? type : [type]).find((each) => (each as AvroSchema | undefined)?.type === 'array') as { items?: AvroSchema } | undefined;
-  return array?.items ?? { type: 'record', fields: [] };
-}
-
-function optional<K extends string, T>(key: K, value: T | null | undefined): Partial<Record<K, T>> {
-  return value === null || value === undefined ? {} : ({ [key]: value } as Record<K, T>);
-}
-
-/** The manifest's entries, with what they inherit from the list (specification, "Sequence Number Inheritance"). */
+/** The manifest's entries, with what they inherit from the list (specification, "Sequence Number Inheritance", "First Row ID Inheritance"). */
 export async function readManifest(bytes: Uint8Array, manifest: ManifestFile, spec: PartitionSpecJson): Promise<ManifestEntry[]> {
-  const file = await readAvro(bytes, manifest.path);
-  const entryBy = new ById(file.schema);
-  const dataBy = entryBy.inner(2);
-  const partitionBy = dataBy.inner(102);
-  return file.records.map((row) => {
-    const data = entryBy.get(row, 2) as Row | undefined;
-    const status = STATUS[entryBy.number(row, 0, -1)];
-    if (!data || !status) throw new LakeError('bad-file', `${manifest.path}: expected manifest entries with a status and a data file.`, { path: manifest.path });
-    const ownSequence = entryBy.get(row, 3);
-    // Only ADDED entries inherit; version 1 manifests have none and count as 0.
-    const inherited = status === 'added' ? manifest.sequenceNumber : 0;
-    return {
-      status,
-      snapshotId: idOf(entryBy.get(row, 1) ?? manifest.addedSnapshotId),
-      sequenceNumber: ownSequence === null || ownSequence === undefined ? inherited : Number(ownSequence),
-      file: dataFile(dataBy, data, partitionBy, spec),
-    };
-  });
+  return entriesOf(await decodeEntries(bytes, manifest.path), manifest, spec);
 }
 
-function dataFile(by: ById, row: Row, partitionBy: ById, spec: PartitionSpecJson): IcebergDataFile {
-  const partition = (by.get(row, 102) ?? {}) as Row;
-  const map = <T>(id: number, convert: (value: unknown) => T): Map<number, T> =>
-    new Map(entriesOf(by.get(row, id)).map(([key, value]) => [key, convert(value)]));
+export function entriesOf(columns: EntryColumns, manifest: ManifestFile, spec: PartitionSpecJson): ManifestEntry[] {
+  const rowIds = rowIdsOf(columns, manifest);
+  return Array.from({ length: columns.count }, (_, row) => entryAt(columns, row, manifest, spec, rowIds));
+}
+
+const CONTENTS = 2;
+
+/** `rowIds`: what `rowIdsOf` gave for the manifest. */
+export function entryAt(columns: EntryColumns, row: number, manifest: ManifestFile, spec: PartitionSpecJson, rowIds?: Float64Array): ManifestEntry {
+  const id = columns.snapshotId[row]!;
+  const sequenceNumber = sequenceAt(columns, row, manifest);
+  const fileSequence = columns.fileSequence[row]!;
   return {
-    content: by.number(row, 134),
-    path: by.get(row, 100) as string,
-    format: String(by.get(row, 101)).toUpperCase(),
-    partition: spec.fields.map((field) => (partitionBy.get(partition, field['field-id']) ?? null) as Value | null),
-    rows: by.number(row, 103),
-    bytes: by.number(row, 104),
-    columnBytes: map(108, Number),
-    valueCounts: map(109, Number),
-    nullCounts: map(110, Number),
-    nanCounts: map(137, Number),
-    lower: map(125, (value) => value as Uint8Array),
-    upper: map(128, (value) => value as Uint8Array),
-    ...optional('sortOrderId', by.get(row, 140) === undefined || by.get(row, 140) === null ? undefined : by.number(row, 140)),
+    status: STATUS[columns.status[row]!]!,
+    snapshotId: id === -1n ? manifest.addedSnapshotId : idOf(id),
+    sequenceNumber,
+    fileSequenceNumber: Number.isNaN(fileSequence) ? sequenceNumber : fileSequence,
+    file: fileAt(columns, row, manifest, spec, rowIds),
   };
 }
 
-/** Maps with integer keys are lists of key-value records in Avro; some writers use maps with text keys. */
-function entriesOf(value: unknown): [number, unknown][] {
-  if (Array.isArray(value)) return value.map((each: Row) => [Number(each.key), each.value]);
-  if (typeof value === 'object' && value !== null) return Object.entries(value).map(([key, each]) => [Number(key), each]);
-  return [];
+/** Only ADDED entries inherit; version 1 manifests have none and count as 0. */
+export function sequenceAt(columns: EntryColumns, row: number, manifest: ManifestFile): number {
+  const own = columns.sequence[row]!;
+  return Number.isNaN(own) ? (columns.status[row] === 1 ? manifest.sequenceNumber : 0) : own;
+}
+
+/** The first row id of each entry: its own, or counted on from the manifest's; NaN where rows have none. */
+export function rowIdsOf(columns: EntryColumns, manifest: ManifestFile): Float64Array | undefined {
+  if (manifest.content !== 'data') return undefined;
+  let next = manifest.firstRowId ?? NaN;
+  return columns.firstRowId.map((own, row) => {
+    if (!Number.isNaN(own)) return own;
+    const given = next;
+    next += columns.rows[row]!;
+    return given;
+  });
+}
+
+export function partitionAt(columns: EntryColumns, row: number, spec: PartitionSpecJson): (Value | null)[] {
+  const values = columns.partitions[columns.partition[row]!];
+  return spec.fields.map((field) => values?.get(field['field-id']) ?? null);
+}
+
+function fileAt(columns: EntryColumns, row: number, manifest: ManifestFile, spec: PartitionSpecJson, rowIds: Float64Array | undefined): IcebergDataFile {
+  const content = columns.content[row]!;
+  if (content > CONTENTS) throw new LakeError('unsupported', `${manifest.path}: a file of the content kind ${content} is not known.`, { path: manifest.path });
+  const count = (at: AvroCursor) => at.long();
+  const bound = (at: AvroCursor) => Uint8Array.from(at.bytes());
+  const equalityIds = numbersAt(columns, columns.equalityIds[row]!);
+  const splitOffsets = numbersAt(columns, columns.splitOffsets[row]!);
+  const number = <K extends string>(key: K, value: number | undefined) => (value === undefined || Number.isNaN(value) ? {} : ({ [key]: value } as Record<K, number>));
+  return {
+    content,
+    path: textAt(columns, columns.path[row]!),
+    format: textAt(columns, columns.format[row]!).toUpperCase(),
+    partition: partitionAt(columns, row, spec),
+    rows: columns.rows[row]!,
+    bytes: columns.bytes[row]!,
+    columnBytes: mapAt(columns, METRIC_MAPS.columnBytes, row, count),
+    valueCounts: mapAt(columns, METRIC_MAPS.valueCounts, row, count),
+    nullCounts: mapAt(columns, METRIC_MAPS.nullCounts, row, count),
+    nanCounts: mapAt(columns, METRIC_MAPS.nanCounts, row, count),
+    lower: mapAt(columns, METRIC_MAPS.lower, row, bound),
+    upper: mapAt(columns, METRIC_MAPS.upper, row, bound),
+    ...number('sortOrderId', columns.sortOrder[row]),
+    ...number('firstRowId', rowIds?.[row]),
+    ...(columns.referenced[row]! < 0 ? {} : { referencedFile: textAt(columns, columns.referenced[row]!) }),
+    ...number('contentOffset', columns.contentOffset[row]),
+    ...number('contentBytes', columns.contentBytes[row]),
+    ...(equalityIds.length > 0 ? { equalityIds } : {}),
+    ...(splitOffsets.length > 0 ? { splitOffsets } : {}),
+  };
 }
 
 export interface ManifestHeader {
@@ -182,25 +141,27 @@ export interface ManifestHeader {
   spec: PartitionSpecJson;
   /** The type of each partition field, in spec order. */
   partitionFields: Field[];
+  formatVersion: number;
+  content: 'data' | 'deletes';
 }
 
 /** A manifest of entries; ADDED ones leave the sequence number to be inherited at commit, so that a retry need not rewrite it. */
-export async function writeManifest(entries: ManifestEntry[], header: ManifestHeader, sync: Uint8Array): Promise<Uint8Array> {
+export async function writeManifest(entries: readonly ManifestEntry[], header: ManifestHeader, sync: Uint8Array): Promise<Uint8Array> {
   const names = avroPartitionFields(header.partitionFields, header.spec);
-  const schema = ENTRY_SCHEMA(dataFileSchema(names));
+  const schema = ENTRY_SCHEMA(dataFileSchema(names, header.formatVersion));
   const metadata = {
     schema: header.schemaJson,
     'schema-id': String(header.schemaId),
     'partition-spec': JSON.stringify(header.spec.fields),
     'partition-spec-id': String(header.spec['spec-id']),
-    'format-version': '2',
-    content: 'data',
+    'format-version': String(header.formatVersion),
+    content: header.content,
   };
-  const rows = entries.map(({ status, snapshotId, sequenceNumber, file }) => ({
+  const rows = entries.map(({ status, snapshotId, sequenceNumber, fileSequenceNumber, hasOwnSequence, file }) => ({
     status: STATUS.indexOf(status),
     snapshot_id: BigInt(snapshotId),
-    sequence_number: status === 'added' ? null : BigInt(sequenceNumber),
-    file_sequence_number: status === 'added' ? null : BigInt(sequenceNumber),
+    sequence_number: status === 'added' && !hasOwnSequence ? null : BigInt(sequenceNumber),
+    file_sequence_number: status === 'added' ? null : BigInt(fileSequenceNumber ?? sequenceNumber),
     data_file: {
       content: file.content,
       file_path: file.path,
@@ -215,44 +176,24 @@ export async function writeManifest(entries: ManifestEntry[], header: ManifestHe
       lower_bounds: buffers(file.lower),
       upper_bounds: buffers(file.upper),
       key_metadata: null,
-      split_offsets: null,
-      equality_ids: null,
+      split_offsets: file.splitOffsets?.map(BigInt) ?? null,
+      equality_ids: file.equalityIds ?? null,
       sort_order_id: file.sortOrderId ?? null,
+      // New files get their ids from the list, where the commit knows them.
+      first_row_id: status === 'added' || file.firstRowId === undefined ? null : BigInt(file.firstRowId),
+      referenced_data_file: file.referencedFile ?? null,
+      content_offset: file.contentOffset === undefined ? null : BigInt(file.contentOffset),
+      content_size_in_bytes: file.contentBytes === undefined ? null : BigInt(file.contentBytes),
     },
   }));
   return writeAvro(schema, metadata, rows, sync);
 }
 
-function longs(map: Map<number, number>): { key: number; value: bigint }[] {
-  return [...map].sort(([a], [b]) => a - b).map(([key, value]) => ({ key, value: BigInt(value) }));
+/** Null where nothing is known: readers tell an unknown count from one of none. */
+function longs(map: Map<number, number>): { key: number; value: bigint }[] | null {
+  return map.size === 0 ? null : [...map].sort(([a], [b]) => a - b).map(([key, value]) => ({ key, value: BigInt(value) }));
 }
 
-function buffers(map: Map<number, Uint8Array>): { key: number; value: Buffer }[] {
-  return [...map].sort(([a], [b]) => a - b).map(([key, value]) => ({ key, value: Buffer.from(value) }));
-}
-
-export async function writeManifestList(manifests: ManifestFile[], header: Record<string, string>, sync: Uint8Array): Promise<Uint8Array> {
-  const rows = manifests.map((each) => ({
-    manifest_path: each.path,
-    manifest_length: BigInt(each.bytes),
-    partition_spec_id: each.specId,
-    content: each.content === 'data' ? 0 : 1,
-    sequence_number: BigInt(each.sequenceNumber),
-    min_sequence_number: BigInt(each.minSequenceNumber),
-    added_snapshot_id: BigInt(each.addedSnapshotId),
-    added_files_count: each.addedFiles,
-    existing_files_count: each.existingFiles,
-    deleted_files_count: each.deletedFiles,
-    added_rows_count: BigInt(each.addedRows),
-    existing_rows_count: BigInt(each.existingRows),
-    deleted_rows_count: BigInt(each.deletedRows),
-    partitions: each.partitions.map((summary) => ({
-      contains_null: summary.containsNull,
-      contains_nan: summary.containsNaN ?? null,
-      lower_bound: summary.lower ? Buffer.from(summary.lower) : null,
-      upper_bound: summary.upper ? Buffer.from(summary.upper) : null,
-    })),
-    key_metadata: null,
-  }));
-  return writeAvro(MANIFEST_LIST_SCHEMA, { ...header, 'format-version': '2' }, rows, sync);
+function buffers(map: Map<number, Uint8Array>): { key: number; value: Buffer }[] | null {
+  return map.size === 0 ? null : [...map].sort(([a], [b]) => a - b).map(([key, value]) => ({ key, value: Buffer.from(value) }));
 }

@@ -1,17 +1,18 @@
 /** What can be done to an Iceberg table: each function is one commit. Data files are written before, by the caller. */
 import { LakeError } from '../errors';
-import { findField, type Field, type TableSchema } from '../schema/types';
-import { joinPath } from '../storage/paths';
-import { lowerTextBound, upperTextBound, type WrittenColumn, type WrittenFile } from '../table/written-file';
-import { parseValue } from '../values/text';
-import { compareValues, type Value } from '../values/value';
+import type { DataFile } from '../scan/plan';
+import { findField, isNested, type Field, type TableSchema } from '../schema/types';
+import type { WrittenFile } from '../table/written-file';
+import type { Value } from '../values/value';
 import { commitMetadata, type CommitPorts } from './commit';
-import { writeManifest, writeManifestList, type FieldSummary, type IcebergDataFile, type ManifestEntry, type ManifestFile } from './manifest';
-import { currentSnapshot, type PartitionSpecJson, type SnapshotId, type SnapshotJson, type TableMetadata } from './metadata';
-import { assignIds, fieldById, parseSchema, schemaJson, type StructJson } from './schema';
-import { encodeValue } from './single-value';
-import { specOf, type IcebergTable } from './table';
-import { parseTransform, resultType } from './transforms';
+import { NAME_MAPPING, nameMappingOf } from './column-match';
+import { newDataFile } from './data-files';
+import { type PartitionSpecJson, refsOf, snapshotById, type SnapshotJson, type SortFieldJson, type TableMetadata } from './metadata';
+import { assignIds, children, parseSchema, schemaJson } from './schema';
+import { withAddedColumns } from './schema-edit';
+import { commitSnapshot } from './snapshot-commit';
+import type { IcebergTable } from './table';
+import { parseTransform } from './transforms';
 
 export interface NewTable {
   schema: TableSchema;
@@ -19,25 +20,37 @@ export interface NewTable {
   partitionBy?: { source: string; transform: string; name?: string }[];
   sortBy?: string[];
   properties?: Record<string, string>;
+  /** 2 where absent. */
+  formatVersion?: 2 | 3;
+  /** The columns have ids, which files hold already. */
+  keepsIds?: boolean;
 }
+
+/** Given ids begin here, by common practice, so that none is a column's. */
+const FIRST_PARTITION_ID = 1000;
 
 /** The first metadata of a table without snapshots; ids of columns are given afresh. */
 export async function createIcebergTable(table: IcebergTable, options: NewTable, ports: CommitPorts): Promise<TableMetadata> {
   if (await table.pointer.current()) throw new LakeError('conflict', `${table.name}: an Iceberg table stands at ${table.root} already.`, { table: table.name });
-  const { fields, lastId } = assignIds(options.schema.fields, 0);
+  const metadata = newMetadata(table, options, ports);
+  const path = await table.pointer.replace(undefined, metadata, 1);
+  if (path === undefined) throw new LakeError('conflict', `${table.name}: somebody else created a table at ${table.root} meanwhile.`, { table: table.name });
+  table.adopt(path, metadata);
+  return metadata;
+}
+
+export function newMetadata(table: IcebergTable, options: NewTable, ports: CommitPorts): TableMetadata {
+  const { fields, lastId } = options.keepsIds ? { fields: options.schema.fields, lastId: highestId(options.schema.fields) } : assignIds(options.schema.fields, 0);
   const source = (name: string): Field => {
     const found = findField(fields, name);
     if (!found) throw new LakeError('bad-request', `${table.name} has no column "${name}" to partition or sort by.`);
     return found;
   };
-  const specFields = (options.partitionBy ?? []).map((each, index) => {
-    const kind = parseTransform(each.transform).kind;
-    const name = each.name ?? (kind === 'identity' ? each.source : `${each.source}_${kind}`);
-    return { 'source-id': source(each.source).id!, 'field-id': 1000 + index, name, transform: each.transform };
-  });
-  const sortFields = (options.sortBy ?? []).map((name) => ({ transform: 'identity', 'source-id': source(name).id!, direction: 'asc' as const, 'null-order': 'nulls-first' as const }));
-  const metadata: TableMetadata = {
-    'format-version': 2,
+  const specFields = (options.partitionBy ?? []).map((each, index) => ({ 'source-id': source(each.source).id!, 'field-id': FIRST_PARTITION_ID + index, name: each.name ?? partitionName(each.source, each.transform), transform: each.transform }));
+  const sortFields = (options.sortBy ?? []).map((name): SortFieldJson => ({ transform: 'identity', 'source-id': source(name).id!, direction: 'asc', 'null-order': 'nulls-first' }));
+  const formatVersion = options.formatVersion ?? 2;
+  return {
+    'format-version': formatVersion,
     'table-uuid': ports.ids.uuid(),
     location: `${table.store.uri}/${table.root}`,
     'last-sequence-number': 0,
@@ -47,7 +60,7 @@ export async function createIcebergTable(table: IcebergTable, options: NewTable,
     schemas: [schemaJson({ id: 0, fields })],
     'default-spec-id': 0,
     'partition-specs': [{ 'spec-id': 0, fields: specFields }],
-    'last-partition-id': 999 + specFields.length,
+    'last-partition-id': FIRST_PARTITION_ID - 1 + specFields.length,
     'default-sort-order-id': sortFields.length > 0 ? 1 : 0,
     'sort-orders': sortFields.length > 0 ? [{ 'order-id': 0, fields: [] }, { 'order-id': 1, fields: sortFields }] : [{ 'order-id': 0, fields: [] }],
     properties: options.properties ?? {},
@@ -56,178 +69,115 @@ export async function createIcebergTable(table: IcebergTable, options: NewTable,
     snapshots: [],
     'snapshot-log': [],
     'metadata-log': [],
+    ...(formatVersion >= 3 ? { 'next-row-id': 0 } : {}),
   };
-  if (!(await table.pointer.replace(undefined, metadata, 1))) throw new LakeError('conflict', `${table.name}: somebody else created a table at ${table.root} meanwhile.`, { table: table.name });
-  return metadata;
+}
+
+function highestId(fields: readonly Field[]): number {
+  return fields.reduce((highest, each) => Math.max(highest, each.id!, isNested(each.type) ? highestId(children(each.type)) : 0), 0);
+}
+
+/** `taken_at_day`, `id_bucket_16`; the column's own name for its values as they are (common practice). */
+export function partitionName(source: string, transform: string): string {
+  const parsed = parseTransform(transform);
+  if (parsed.kind === 'identity') return source;
+  return 'width' in parsed ? `${source}_${parsed.kind === 'truncate' ? 'trunc' : parsed.kind}${parsed.kind === 'bucket' ? `_${parsed.width}` : ''}` : `${source}_${parsed.kind}`;
+}
+
+/** A table over Parquet files that stand in its folder already, as the folder's own definition has them. Nothing is rewritten: columns are found by name. */
+export async function adoptFolder(table: IcebergTable, { schema, partitionColumns = [] }: { schema: TableSchema; partitionColumns?: readonly string[] }, files: readonly DataFile[], ports: CommitPorts): Promise<SnapshotJson> {
+  const uncounted = files.find((file) => file.rows === undefined);
+  if (uncounted) throw new LakeError('bad-request', `It is not known how many rows ${uncounted.path} has.`, { path: uncounted.path });
+  const { schemas } = await createIcebergTable(table, { schema, partitionBy: partitionColumns.map((source) => ({ source, transform: 'identity' })) }, ports);
+  await setProperties(table, { [NAME_MAPPING]: nameMappingOf(parseSchema(schemas[0]!, table.name).fields) }, ports);
+  const written = files.map((file): WrittenFile => ({ path: file.path, bytes: file.bytes, rows: file.rows!, columns: [], partition: Object.fromEntries(partitionColumns.map((name) => [name, file.constants[name] ?? null])), isUnsorted: true }));
+  return append(table, written, ports);
+}
+
+export interface AppendOptions {
+  branch?: string;
+  summary?: Record<string, string>;
 }
 
 /**
  * Adds files as one snapshot. The manifest is written once; after a lost race only the manifest list and the metadata
  * are made again, since added entries inherit their sequence number. Returns the snapshot.
  */
-export async function append(table: IcebergTable, files: WrittenFile[], ports: CommitPorts): Promise<SnapshotJson> {
-  const snapshotId = ports.ids.snapshotId();
+export async function append(table: IcebergTable, files: readonly WrittenFile[], ports: CommitPorts, options: AppendOptions = {}): Promise<SnapshotJson> {
   const { metadata } = await table.current();
-  const manifest = await writeAddedManifest(table, metadata, files, snapshotId, ports);
-  const done = await commitMetadata(table, async (base, now) => {
-    if (base['current-schema-id'] !== metadata['current-schema-id'] && !covers(base, metadata)) {
-      throw new LakeError('conflict', `${table.name}: its columns changed while rows were written. Write them again.`, { table: table.name });
-    }
-    return withSnapshot(table, base, manifest, files, snapshotId, now, ports);
+  const parent = refsOf(metadata)[options.branch ?? 'main'];
+  const { snapshot } = await commitSnapshot(table, {
+    ...options,
+    added: files.map((file) => ({ file: newDataFile(table.store.uri, file, metadata, table.name), specId: metadata['default-spec-id'] })),
+    read: { snapshotId: parent?.['snapshot-id'], files: new Set(), schemaId: metadata['current-schema-id'] },
   }, ports);
-  return done.snapshots!.at(-1)!;
+  return snapshot;
 }
 
-/** Columns added since are read as null; any other change of columns needs the rows written anew. */
-function covers(newer: TableMetadata, older: TableMetadata): boolean {
-  const ids = (metadata: TableMetadata) => parseSchema(metadata.schemas.find((each) => each['schema-id'] === metadata['current-schema-id'])!, '').fields;
-  return ids(older).every((each) => JSON.stringify(fieldById(ids(newer), each.id!)?.type) === JSON.stringify(each.type));
+/** Adds columns at the end with new ids; older rows read null there, or the default that the column is given. `within`: the struct that they are added to. */
+export async function addColumns(table: IcebergTable, columns: readonly Field[], ports: CommitPorts, within?: string): Promise<TableMetadata> {
+  return changeSchema(table, (metadata) => withAddedColumns(metadata, table.name, columns, within), ports);
 }
 
-async function writeAddedManifest(table: IcebergTable, metadata: TableMetadata, files: WrittenFile[], snapshotId: SnapshotId, ports: CommitPorts): Promise<ManifestFile> {
-  const json = metadata.schemas.find((each) => each['schema-id'] === metadata['current-schema-id'])!;
-  const schema = parseSchema(json, table.name);
-  const spec = specOf(metadata, metadata['default-spec-id']);
-  const partitionFields = spec.fields.map((each) => {
-    const source = fieldById(schema.fields, each['source-id'])!;
-    return { name: each.name, required: false, type: resultType(parseTransform(each.transform), source.type) };
-  });
-  const entries: ManifestEntry[] = files.map((file) => ({
-    status: 'added',
-    snapshotId,
-    sequenceNumber: 0,
-    file: icebergFile(table, file, schema, spec, metadata['default-sort-order-id']),
-  }));
-  const path = joinPath(table.root, 'metadata', `${ports.ids.uuid()}-m0.avro`);
-  const header = { schemaJson: JSON.stringify(json), schemaId: json['schema-id'] ?? 0, spec, partitionFields };
-  const bytes = await writeManifest(entries, header, syncMarker(ports));
-  await table.store.put(path, bytes);
-  return {
-    path: `${table.store.uri}/${path}`,
-    bytes: bytes.length,
-    specId: spec['spec-id'],
-    content: 'data',
-    sequenceNumber: 0,
-    minSequenceNumber: 0,
-    addedSnapshotId: snapshotId,
-    addedFiles: files.length,
-    existingFiles: 0,
-    deletedFiles: 0,
-    addedRows: files.reduce((sum, file) => sum + file.rows, 0),
-    existingRows: 0,
-    deletedRows: 0,
-    partitions: spec.fields.map((each, index) => summary(partitionFields[index]!.type, files.map((file) => file.partition[each.name] ?? null))),
-  };
-}
-
-function icebergFile(table: IcebergTable, file: WrittenFile, schema: TableSchema, spec: PartitionSpecJson, sortOrderId: number): IcebergDataFile {
-  const out: IcebergDataFile = {
-    content: 0, path: `${table.store.uri}/${file.path}`, format: 'PARQUET', rows: file.rows, bytes: file.bytes, sortOrderId,
-    partition: spec.fields.map((each) => file.partition[each.name] ?? null),
-    columnBytes: new Map(), valueCounts: new Map(), nullCounts: new Map(), nanCounts: new Map(), lower: new Map(), upper: new Map(),
-  };
-  for (const column of file.columns) {
-    const leaf = leafAt(schema.fields, column.path);
-    if (leaf?.id === undefined) continue;
-    out.columnBytes.set(leaf.id, column.bytes);
-    if (column.valueCount !== undefined) out.valueCounts.set(leaf.id, column.valueCount);
-    if (column.nullCount !== undefined) out.nullCounts.set(leaf.id, column.nullCount);
-    if ((leaf.type.kind === 'double' || leaf.type.kind === 'float') && !column.hasNaN) out.nanCounts.set(leaf.id, 0);
-    addBounds(out, leaf, column);
-  }
-  return out;
-}
-
-function leafAt(fields: readonly Field[], path: readonly string[]): Field | undefined {
-  const [name, ...rest] = path;
-  const found = fields.find((each) => each.name === name);
-  if (!found || rest.length === 0) return found;
-  if (found.type.kind === 'struct') return leafAt(found.type.fields, rest);
-  if (found.type.kind === 'list') return leafAt([found.type.element], rest);
-  return found.type.kind === 'map' ? leafAt([found.type.key, found.type.value], rest) : undefined;
-}
-
-function addBounds(out: IcebergDataFile, leaf: Field, column: WrittenColumn): void {
-  if (column.min === undefined || column.max === undefined || ['binary', 'fixed', 'uuid'].includes(leaf.type.kind)) return;
-  // The specification's default truncates text bounds to 16 characters.
-  const isText = leaf.type.kind === 'string';
-  const min = isText ? lowerTextBound(column.min, 16) : column.min;
-  const max = isText ? upperTextBound(column.max, 16) : column.max;
-  const lower = encodeValue(leaf.type, parseValue(leaf.type, min));
-  const upper = max === undefined ? undefined : encodeValue(leaf.type, parseValue(leaf.type, max));
-  if (lower) out.lower.set(leaf.id!, lower);
-  if (upper) out.upper.set(leaf.id!, upper);
-}
-
-function summary(type: Field['type'], values: (Value | null)[]): FieldSummary {
-  const present = values.filter((value): value is Value => value !== null).sort(compareValues);
-  const lower = present.length > 0 ? encodeValue(type, present[0]!) : undefined;
-  const upper = present.length > 0 ? encodeValue(type, present.at(-1)!) : undefined;
-  return { containsNull: present.length < values.length, containsNaN: false, ...(lower ? { lower } : {}), ...(upper ? { upper } : {}) };
-}
-
-async function withSnapshot(table: IcebergTable, base: TableMetadata, manifest: ManifestFile, files: WrittenFile[], snapshotId: SnapshotId, now: number, ports: CommitPorts): Promise<TableMetadata> {
-  const parent = currentSnapshot(base);
-  const sequenceNumber = (base['last-sequence-number'] ?? 0) + 1;
-  const kept = await table.manifests(base, parent);
-  const manifests = [{ ...manifest, sequenceNumber, minSequenceNumber: sequenceNumber }, ...kept];
-  const listPath = joinPath(table.root, 'metadata', `snap-${snapshotId}-${ports.ids.uuid()}.avro`);
-  const header = { 'snapshot-id': String(snapshotId), 'parent-snapshot-id': String(parent?.['snapshot-id'] ?? 'null'), 'sequence-number': String(sequenceNumber) };
-  await table.store.put(listPath, await writeManifestList(manifests, header, syncMarker(ports)));
-  const snapshot: SnapshotJson = {
-    'sequence-number': sequenceNumber,
-    'snapshot-id': snapshotId,
-    ...(parent ? { 'parent-snapshot-id': parent['snapshot-id'] } : {}),
-    'timestamp-ms': now,
-    summary: appendSummary(parent?.summary ?? {}, files, ports.who),
-    'manifest-list': `${table.store.uri}/${listPath}`,
-    'schema-id': base['current-schema-id'],
-  };
-  return {
-    ...base,
-    'last-sequence-number': sequenceNumber,
-    'current-snapshot-id': snapshotId,
-    refs: { ...base.refs, main: { 'snapshot-id': snapshotId, type: 'branch' } },
-    snapshots: [...(base.snapshots ?? []), snapshot],
-    'snapshot-log': [...(base['snapshot-log'] ?? []), { 'timestamp-ms': now, 'snapshot-id': snapshotId }],
-  };
-}
-
-/** Summary values are strings (specification, "Optional Snapshot Summary Fields"). */
-function appendSummary(before: Record<string, string>, files: WrittenFile[], who: string): Record<string, string> {
-  const rows = files.reduce((sum, file) => sum + file.rows, 0);
-  const bytes = files.reduce((sum, file) => sum + file.bytes, 0);
-  const total = (key: string, added: number) => String(Number(before[key] ?? 0) + added);
-  return {
-    operation: 'append',
-    'committed-by': who,
-    'added-data-files': String(files.length),
-    'added-records': String(rows),
-    'added-files-size': String(bytes),
-    'changed-partition-count': String(new Set(files.map((file) => Object.values(file.partition).map(String).join('/'))).size),
-    'total-data-files': total('total-data-files', files.length),
-    'total-records': total('total-records', rows),
-    'total-files-size': total('total-files-size', bytes),
-    'total-delete-files': '0',
-    'total-position-deletes': '0',
-    'total-equality-deletes': '0',
-  };
-}
-
-function syncMarker({ ids }: CommitPorts): Uint8Array {
-  return Uint8Array.from(ids.uuid().replaceAll('-', '').match(/../g)!, (pair) => parseInt(pair, 16));
-}
-
-/** Adds columns at the end with new ids; older rows read null there. */
-export async function addColumns(table: IcebergTable, columns: Field[], ports: CommitPorts): Promise<TableMetadata> {
-  return commitMetadata(table, async (base) => {
-    const current = parseSchema(base.schemas.find((each) => each['schema-id'] === base['current-schema-id'])!, table.name);
-    const clash = columns.find((column) => findField(current.fields, column.name));
-    if (clash) throw new LakeError('bad-request', `${table.name} has a column "${clash.name}" already.`, { table: table.name });
-    const required = columns.find((column) => column.required);
-    if (required) throw new LakeError('bad-request', `A new column must allow nulls, since older rows of ${table.name} have none for "${required.name}".`);
-    const added = assignIds(columns, base['last-column-id']);
-    const schema: StructJson = schemaJson({ id: Math.max(...base.schemas.map((each) => each['schema-id'] ?? 0)) + 1, fields: [...current.fields, ...added.fields] });
-    return { ...base, 'last-column-id': added.lastId, schemas: [...base.schemas, schema], 'current-schema-id': schema['schema-id']! };
+/** One commit that makes other columns current. */
+export async function changeSchema(table: IcebergTable, edit: (metadata: TableMetadata) => { schema: TableMetadata['schemas'][number]; lastId: number }, ports: CommitPorts): Promise<TableMetadata> {
+  const { metadata } = await commitMetadata(table, async (base) => {
+    const { schema, lastId } = edit(base);
+    return [{ action: 'add-schema', schema, 'last-column-id': lastId }, { action: 'set-current-schema', 'schema-id': -1 }];
   }, ports);
+  return metadata;
+}
+
+/** Adds and takes away partition fields; files that are there keep theirs. */
+export async function changePartitioning(table: IcebergTable, change: { add?: readonly { source: string; transform: string; name?: string }[]; remove?: readonly string[] }, ports: CommitPorts): Promise<TableMetadata> {
+  const { metadata } = await commitMetadata(table, async (base) => {
+    const { fields } = base.schemas.find((each) => (each['schema-id'] ?? 0) === base['current-schema-id'])!;
+    const spec = base['partition-specs'].find((each) => each['spec-id'] === base['default-spec-id'])!;
+    const missing = (change.remove ?? []).find((name) => !spec.fields.some((each) => each.name === name));
+    if (missing) throw new LakeError('bad-request', `${table.name} has no partition field "${missing}".`, { table: table.name, hint: `It has ${spec.fields.map((each) => each.name).join(', ') || 'none'}.` });
+    const added = (change.add ?? []).map((each) => {
+      const column = fields.find((field) => field.name.toLowerCase() === each.source.toLowerCase());
+      if (!column) throw new LakeError('bad-request', `${table.name} has no column "${each.source}" to partition by.`, { table: table.name });
+      return { 'source-id': column.id, name: each.name ?? partitionName(column.name, each.transform), transform: each.transform };
+    });
+    const kept: (PartitionSpecJson['fields'][number] | (typeof added)[number])[] = spec.fields.filter((each) => !change.remove?.includes(each.name));
+    return [{ action: 'add-spec', spec: { fields: [...kept, ...added] } }, { action: 'set-default-spec', 'spec-id': -1 }];
+  }, ports);
+  return metadata;
+}
+
+export async function changeSortOrder(table: IcebergTable, by: readonly { column: string; transform?: string; descending?: boolean; nullsLast?: boolean }[], ports: CommitPorts): Promise<TableMetadata> {
+  const { metadata } = await commitMetadata(table, async (base) => {
+    const { fields } = base.schemas.find((each) => (each['schema-id'] ?? 0) === base['current-schema-id'])!;
+    const order = by.map((each): SortFieldJson => {
+      const column = fields.find((field) => field.name.toLowerCase() === each.column.toLowerCase());
+      if (!column) throw new LakeError('bad-request', `${table.name} has no column "${each.column}" to sort by.`, { table: table.name });
+      return { transform: each.transform ?? 'identity', 'source-id': column.id, direction: each.descending ? 'desc' : 'asc', 'null-order': each.nullsLast ? 'nulls-last' : 'nulls-first' };
+    });
+    return [{ action: 'add-sort-order', 'sort-order': { 'order-id': -1, fields: order } }, { action: 'set-default-sort-order', 'sort-order-id': -1 }];
+  }, ports);
+  return metadata;
+}
+
+/** Null takes a property away. */
+export async function setProperties(table: IcebergTable, properties: Readonly<Record<string, string | null>>, ports: CommitPorts): Promise<TableMetadata> {
+  const updates = Object.fromEntries(Object.entries(properties).filter((each): each is [string, string] => each[1] !== null));
+  const removals = Object.keys(properties).filter((key) => properties[key] === null);
+  const { metadata } = await commitMetadata(table, async () => [
+    ...(Object.keys(updates).length > 0 ? [{ action: 'set-properties' as const, updates }] : []),
+    ...(removals.length > 0 ? [{ action: 'remove-properties' as const, removals }] : []),
+  ], ports);
+  return metadata;
+}
+
+export async function upgrade(table: IcebergTable, formatVersion: number, ports: CommitPorts): Promise<TableMetadata> {
+  const { metadata } = await commitMetadata(table, async () => [{ action: 'upgrade-format-version', 'format-version': formatVersion }], ports);
+  return metadata;
+}
+
+/** Typed partition values by field name, of a written file. */
+export type PartitionValues = Record<string, Value | null>;
+
+export function headOf(metadata: TableMetadata, branch: string): SnapshotJson | undefined {
+  return snapshotById(metadata, refsOf(metadata)[branch]?.['snapshot-id']);
 }

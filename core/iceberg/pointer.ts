@@ -1,4 +1,5 @@
 /** Where a table's current metadata file is, and how the next one takes its place in one step. */
+import { gzipSync } from 'node:zlib';
 import { LakeError } from '../errors';
 import type { Ids, ObjectStore } from '../storage/object-store';
 import { toBytes, toText } from '../storage/object-store';
@@ -15,6 +16,18 @@ export interface MetadataPointer {
   replace(expected: string | undefined, next: TableMetadata, number: number): Promise<string | undefined>;
 }
 
+function isPacked({ properties }: TableMetadata): boolean {
+  return properties?.['write.metadata.compression-codec'] === 'gzip';
+}
+
+export interface WrittenMetadata {
+  /** In the store. */
+  path: string;
+  number: number;
+  bytes: Uint8Array;
+  isPacked: boolean;
+}
+
 /** The catalog's compare-and-swap of one table's pointer. */
 export interface PointerCell {
   read(): Promise<string | undefined>;
@@ -27,6 +40,9 @@ export interface PointerCell {
  * those never decide anything, and show committed states only.
  */
 export class CatalogPointer implements MetadataPointer {
+  #publishing = false;
+  #waiting: WrittenMetadata | undefined;
+
   constructor(
     readonly store: ObjectStore,
     readonly root: string,
@@ -39,16 +55,58 @@ export class CatalogPointer implements MetadataPointer {
   }
 
   async replace(expected: string | undefined, next: TableMetadata, number: number): Promise<string | undefined> {
-    const path = joinPath(this.root, 'metadata', `${String(number).padStart(5, '0')}-${this.ids.uuid()}.metadata.json`);
-    const bytes = metadataBytes(next);
-    await this.store.put(path, bytes);
-    if (!(await this.cell.swap(expected, path))) {
-      await this.store.delete(path);
+    const written = await this.write(next, number);
+    if (!(await this.cell.swap(expected, written.path))) {
+      await this.store.delete(written.path);
       return undefined;
     }
-    await this.store.put(joinPath(this.root, 'metadata', `v${number}.metadata.json`), bytes);
-    await this.store.put(joinPath(this.root, 'metadata', 'version-hint.text'), toBytes(String(number)));
-    return path;
+    await this.published(written);
+    return written.path;
+  }
+
+  /** A metadata file that nothing points to yet. */
+  write(next: TableMetadata, number: number): Promise<WrittenMetadata> {
+    return this.writeAt(this.nameFor(next, number), next, number);
+  }
+
+  /** Where a metadata file with this number will lie; asked for before it is written by what comes after it. */
+  nameFor(next: TableMetadata, number: number): string {
+    return joinPath(this.root, 'metadata', `${String(number).padStart(5, '0')}-${this.ids.uuid()}${isPacked(next) ? '.gz' : ''}.metadata.json`);
+  }
+
+  async writeAt(path: string, next: TableMetadata, number: number): Promise<WrittenMetadata> {
+    const plain = metadataBytes(next);
+    const bytes = isPacked(next) ? gzipSync(plain) : plain;
+    await this.store.put(path, bytes);
+    return { path, number, bytes, isPacked: isPacked(next) };
+  }
+
+  /** Shows a committed state to file-system readers. While one is being shown only the newest of those that wait is shown next. */
+  async published(written: WrittenMetadata): Promise<void> {
+    if (this.#publishing) {
+      if (!this.#waiting || this.#waiting.number < written.number) this.#waiting = written;
+      return;
+    }
+    this.#publishing = true;
+    try {
+      for (let next: WrittenMetadata | undefined = written; next; next = this.#waiting) {
+        this.#waiting = undefined;
+        await publish(this.store, this.root, next.number, { name: `v${next.number}${next.isPacked ? '.gz' : ''}.metadata.json`, bytes: next.bytes });
+      }
+    } finally {
+      this.#publishing = false;
+    }
+  }
+}
+
+/** It is committed by now, so what only helps others to find it may fail. */
+async function publish(store: ObjectStore, root: string, number: number, metadata?: { name: string; bytes: Uint8Array }): Promise<void> {
+  const put = (name: string, content: Uint8Array) => store.put(joinPath(root, 'metadata', name), content);
+  try {
+    if (metadata) await put(metadata.name, metadata.bytes);
+    await put('version-hint.text', toBytes(String(number)));
+  } catch (error) {
+    if (!(error instanceof LakeError)) throw error;
   }
 }
 
@@ -77,7 +135,7 @@ export class FilePointer implements MetadataPointer {
     if ((await this.current()) !== expected) return undefined;
     const path = joinPath(this.root, 'metadata', `v${number}.metadata.json`);
     if (!(await this.store.putIfAbsent(path, metadataBytes(next)))) return undefined;
-    await this.store.put(joinPath(this.root, 'metadata', 'version-hint.text'), toBytes(String(number)));
+    await publish(this.store, this.root, number);
     return path;
   }
 }

@@ -1,6 +1,9 @@
 /** Iceberg's schema JSON (specification, Appendix C) to logical types and back. Every field has an id. */
 import { LakeError } from '../errors';
+import { stringifyJson } from '../json';
 import { isNested, type Field, type FieldId, type LogicalType, type PrimitiveKind, type TableSchema } from '../schema/types';
+import type { Value } from '../values/value';
+import { jsonValue, parseJsonValue } from './json-value';
 
 const PRIMITIVES: Record<string, PrimitiveKind> = {
   boolean: 'boolean', int: 'int', long: 'long', float: 'float', double: 'double', date: 'date', time: 'time',
@@ -14,14 +17,17 @@ export interface StructJson {
   'identifier-field-ids'?: number[];
   fields: FieldJson[];
 }
-interface FieldJson {
+export interface FieldJson {
   id: number;
   name: string;
   required: boolean;
   type: TypeJson;
   doc?: string;
+  /** Version 3: what rows have that were written before the column was; and what new rows get that do not give it. */
+  'initial-default'?: unknown;
+  'write-default'?: unknown;
 }
-type TypeJson =
+export type TypeJson =
   | string
   | StructJson
   | { type: 'list'; 'element-id': number; element: TypeJson; 'element-required': boolean }
@@ -32,17 +38,34 @@ export function parseSchema(json: StructJson, table: string): TableSchema {
 }
 
 function parseField(json: FieldJson, table: string): Field {
-  return { id: json.id, name: json.name, type: parseType(json.type, table), required: json.required, ...(json.doc ? { comment: json.doc } : {}) };
+  const type = parseType(json.type, table);
+  return {
+    id: json.id, name: json.name, type, required: json.required, ...(json.doc ? { comment: json.doc } : {}),
+    ...defaultOf('initialDefault', json['initial-default'], type, json.name, table), ...defaultOf('writeDefault', json['write-default'], type, json.name, table),
+  };
 }
 
-function parseType(json: TypeJson, table: string): LogicalType {
+function defaultOf<K extends 'initialDefault' | 'writeDefault'>(key: K, json: unknown, type: LogicalType, name: string, table: string): Partial<Record<K, Value>> {
+  if (json === undefined || json === null) return {};
+  const value = parseJsonValue(type, json);
+  if (value === undefined) throw new LakeError('bad-file', `${table} gives its column ${name} the default ${stringifyJson(json)}, which is none of its type.`, { table });
+  return { [key]: value } as Record<K, Value>;
+}
+
+/** Types that are in the specification and not here, with why. */
+const REFUSED: Record<string, string> = {
+  timestamptz_ns: 'the engine would cut its nanoseconds without a word', variant: 'values of no fixed type', unknown: 'a column that holds only nulls', geometry: 'shapes', geography: 'shapes on the globe',
+};
+
+export function parseType(json: TypeJson, table: string): LogicalType {
   if (typeof json === 'string') {
     const decimal = /^decimal\(\s*(\d+)\s*,\s*(\d+)\s*\)$/.exec(json);
     if (decimal) return { kind: 'decimal', precision: Number(decimal[1]), scale: Number(decimal[2]) };
     const fixed = /^fixed\[\s*(\d+)\s*\]$/.exec(json);
     if (fixed) return { kind: 'fixed', length: Number(fixed[1]) };
     const kind = PRIMITIVES[json];
-    if (!kind) throw new LakeError('unsupported', `${table} has a column of the Iceberg type "${json}", which is not supported.`, { table });
+    const why = REFUSED[json.replace(/\(.*/s, '').trim()];
+    if (!kind) throw new LakeError('unsupported', `${table} has a column of the Iceberg type "${json}", which is not supported${why ? ` (${why})` : ''}.`, { table });
     return { kind };
   }
   switch (json.type) {
@@ -63,11 +86,15 @@ export function schemaJson(schema: TableSchema): StructJson {
   return { type: 'struct', 'schema-id': schema.id ?? 0, fields: schema.fields.map(fieldJson) };
 }
 
-function fieldJson(each: Field): FieldJson {
-  return { id: each.id!, name: each.name, required: each.required, type: typeJson(each.type), ...(each.comment ? { doc: each.comment } : {}) };
+export function fieldJson(each: Field): FieldJson {
+  return {
+    id: each.id!, name: each.name, required: each.required, type: typeJson(each.type), ...(each.comment ? { doc: each.comment } : {}),
+    ...(each.initialDefault === undefined ? {} : { 'initial-default': jsonValue(each.type, each.initialDefault) }),
+    ...(each.writeDefault === undefined ? {} : { 'write-default': jsonValue(each.type, each.writeDefault) }),
+  };
 }
 
-function typeJson(type: LogicalType): TypeJson {
+export function typeJson(type: LogicalType): TypeJson {
   switch (type.kind) {
     case 'struct':
       return { type: 'struct', fields: type.fields.map(fieldJson) };

@@ -1,6 +1,6 @@
 /** Bounds as bytes (Iceberg specification, Appendix D: Single-value serialization, binary). */
 import type { LogicalType } from '../schema/types';
-import type { Value } from '../values/value';
+import { MICROS_PER_DAY, type Value } from '../values/value';
 
 export function encodeValue(type: LogicalType, value: Value): Uint8Array | undefined {
   const bytes = new Uint8Array(8);
@@ -52,11 +52,14 @@ export function decodeValue(type: LogicalType, bytes: Uint8Array): Value | undef
     case 'int':
     case 'date':
       return bytes.length === 4 ? view.getInt32(0, true) : undefined;
-    case 'long':
-    case 'time':
     case 'timestamp':
     case 'timestamptz':
     case 'timestamp_ns':
+      // The column was a date when the bound was written, which version 3 lets become a timestamp.
+      if (bytes.length === 4) return BigInt(view.getInt32(0, true)) * MICROS_PER_DAY * (type.kind === 'timestamp_ns' ? 1000n : 1n);
+      return bytes.length === 8 ? view.getBigInt64(0, true) : undefined;
+    case 'long':
+    case 'time':
       return bytes.length === 8 ? view.getBigInt64(0, true) : bytes.length === 4 ? BigInt(view.getInt32(0, true)) : undefined;
     case 'float':
       return bytes.length === 4 ? view.getFloat32(0, true) : undefined;

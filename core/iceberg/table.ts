@@ -1,35 +1,50 @@
 import { LakeError } from '../errors';
 import { keepPromise, Lru } from '../lru';
-import { planScan, totalsOf, type DataFile } from '../scan/plan';
-import type { Predicate } from '../scan/predicate';
-import { remembering, type ColumnStats, type StatsLookup } from '../scan/prune';
-import { findField, type Field, type TableSchema } from '../schema/types';
+import type { DataFile } from '../scan/plan';
+import { remembering, type StatsLookup } from '../scan/prune';
 import type { ObjectStore } from '../storage/object-store';
 import { below, joinPath } from '../storage/paths';
 import type { AsOf, LakeTable, Snapshot, TimelineEntry } from '../table/contract';
 import { pickVersion } from '../table/versions';
-import { isFloating, type Value } from '../values/value';
+import type { RowPositions } from '../values/row-positions';
+import type { FileDeletes } from './delete-index';
+import type { EntryColumns } from './entry-columns';
 import { buildHistory } from './history';
-import { readManifest, readManifestList, type IcebergDataFile, type ManifestEntry, type ManifestFile } from './manifest';
-import { currentSnapshot, mainLine, readMetadata, sameId, schemaOf, type PartitionSpecJson, type SnapshotJson, type TableMetadata } from './metadata';
+import { readManifestList, type KnownRows, type ManifestFile } from './manifest-list';
+import { currentSnapshot, mainLine, readMetadata, type KnownSnapshots, refsOf, schemaOf, snapshotById, versionOf, type PartitionSpecJson, type SnapshotJson, type TableMetadata } from './metadata';
 import type { MetadataPointer } from './pointer';
+import { plainReaders, type EqualityRequest, type FileColumn, type IcebergReaders } from './ports';
 import { fieldById, parseSchema } from './schema';
-import { decodeValue } from './single-value';
-import { parseTransform, partitionText, resultType, sourceStats, type Transform } from './transforms';
+import { SnapshotFiles, type FileEntry } from './snapshot-files';
+
+const SNAPSHOTS_KEPT = 8;
 
 /** An Iceberg table in a folder of a store. Metadata files and manifests never change, so what was read is kept. */
 export class IcebergTable implements LakeTable {
   readonly format = 'iceberg';
-  readonly #metadata = new Lru<TableMetadata>(64);
-  readonly #manifests = new Map<string, Promise<ManifestEntry[]>>();
-  readonly #files = new Lru<Promise<DataFile[]>>(8);
+  readonly #metadata = new Lru<Promise<TableMetadata>>(64);
+  readonly #lists = new Lru<Promise<ManifestFile[]>>(32);
+  readonly #snapshots = new Lru<{ snapshot: Snapshot; files: SnapshotFiles }>(SNAPSHOTS_KEPT);
+  readonly #rows = new Lru<Promise<RowPositions>>(500);
+  readonly #positions = new Lru<Promise<Map<string, RowPositions>>>(16);
+  readonly #matches = new Lru<Promise<RowPositions>>(2000);
+  readonly #columns = new Lru<Promise<FileColumn[]>>(100_000);
+  readonly #entries = new WeakMap<DataFile, { entry: () => FileEntry; deletes: FileDeletes }>();
+  readonly #keys = new Map<string, string>();
+  readonly #summaries = new WeakMap<ManifestFile, { schemaId: number; stats: StatsLookup }>();
+  #rowsOfLists: KnownRows | undefined;
+  readonly #known: KnownSnapshots = {};
+  readonly #readers: IcebergReaders;
 
   constructor(
     readonly store: ObjectStore,
     readonly root: string,
     readonly name: string,
     readonly pointer: MetadataPointer,
-  ) {}
+    readers?: IcebergReaders,
+  ) {
+    this.#readers = readers ?? plainReaders(store);
+  }
 
   /** The current metadata and where it was read. Fails with `not-found` when there is none. */
   async current(): Promise<{ path: string; metadata: TableMetadata }> {
@@ -38,12 +53,13 @@ export class IcebergTable implements LakeTable {
     return { path, metadata: await this.metadataAt(path) };
   }
 
-  async metadataAt(path: string): Promise<TableMetadata> {
-    const kept = this.#metadata.get(path);
-    if (kept) return kept;
-    const metadata = await readMetadata(this.store, path);
-    this.#metadata.set(path, metadata);
-    return metadata;
+  metadataAt(path: string): Promise<TableMetadata> {
+    return keepPromise(this.#metadata, path, () => readMetadata(this.store, path, this.#known));
+  }
+
+  /** Takes up metadata that was just written here, so that it need not be read. */
+  adopt(path: string, metadata: TableMetadata): void {
+    this.#metadata.set(path, Promise.resolve(metadata));
   }
 
   async history(): Promise<TimelineEntry[]> {
@@ -52,100 +68,152 @@ export class IcebergTable implements LakeTable {
   }
 
   async snapshot(asOf: AsOf): Promise<Snapshot> {
-    const { metadata } = await this.current();
+    const { path, metadata } = await this.current();
+    const { snapshot, isPast } = this.#pick(metadata, asOf);
+    return this.#opened(path, metadata, snapshot, isPast).snapshot;
+  }
+
+  /** A snapshot of this metadata with the columns of now, and its files. */
+  stateOf(path: string, metadata: TableMetadata, snapshot: SnapshotJson | undefined): { snapshot: Snapshot; files: SnapshotFiles } {
+    return this.#opened(path, metadata, snapshot, false);
+  }
+
+  #pick(metadata: TableMetadata, asOf: AsOf): { snapshot: SnapshotJson | undefined; isPast: boolean } {
+    // Now means the columns of now, on every branch; the past has the columns it was written with.
+    if (asOf.kind === 'latest') return { snapshot: currentSnapshot(metadata), isPast: false };
+    if (asOf.kind === 'ref') return this.#pickRef(metadata, asOf.name);
     const line = mainLine(metadata).map(({ snapshot, version }) => ({ snapshot, version, snapshotId: String(snapshot['snapshot-id']), at: snapshot['timestamp-ms'] }));
-    if (line.length === 0 && asOf.kind === 'latest') return this.#emptySnapshot(metadata);
-    const others = (metadata.snapshots ?? [])
-      .filter((snapshot) => !line.some((each) => sameId(each.snapshot['snapshot-id'], snapshot['snapshot-id'])))
-      .map((snapshot) => ({ snapshot, version: snapshot['sequence-number'] ?? -1, snapshotId: String(snapshot['snapshot-id']), at: snapshot['timestamp-ms'] }));
-    const byId = asOf.kind === 'number' ? others.find((each) => each.snapshotId === asOf.number.toString()) : undefined;
-    const picked = byId ?? pickVersion(this.name, line, asOf);
-    // Now means the columns of now; the past has the columns it was written with.
-    const isNow = sameId(picked.snapshot['snapshot-id'], currentSnapshot(metadata)?.['snapshot-id']) && asOf.kind === 'latest';
-    return this.#snapshotOf(metadata, picked.snapshot, picked.version, isNow ? undefined : picked.snapshot['schema-id']);
+    if (asOf.kind === 'time') {
+      const found = metadata['snapshot-log']?.findLast((each) => each['timestamp-ms'] <= asOf.at);
+      const snapshot = found && snapshotById(metadata, found['snapshot-id']);
+      // What the log says was current counts even where it was rolled back since.
+      if (snapshot) return { snapshot, isPast: true };
+    }
+    const byId = asOf.kind === 'number' ? (metadata.snapshots ?? []).find((each) => BigInt(each['snapshot-id']) === asOf.number) : undefined;
+    return { snapshot: byId ?? pickVersion(this.name, line, asOf).snapshot, isPast: true };
   }
 
-  async #emptySnapshot(metadata: TableMetadata): Promise<Snapshot> {
-    return this.#snapshotOf(metadata, { 'snapshot-id': -1, 'timestamp-ms': metadata['last-updated-ms'] }, 0, undefined);
+  #pickRef(metadata: TableMetadata, name: string): { snapshot: SnapshotJson; isPast: boolean } {
+    const refs = refsOf(metadata);
+    const ref = refs[name] ?? Object.entries(refs).find(([each]) => each.toLowerCase() === name.toLowerCase())?.[1];
+    const snapshot = ref && snapshotById(metadata, ref['snapshot-id']);
+    if (snapshot) return { snapshot, isPast: ref.type === 'tag' };
+    const names = Object.keys(refs);
+    throw new LakeError('not-found', `${this.name} has no branch or tag "${name}".`, { table: this.name, hint: names.length > 0 ? `It has ${names.join(', ')}.` : 'It has none yet.' });
   }
 
-  #snapshotOf(metadata: TableMetadata, snapshot: SnapshotJson, version: number, schemaId: number | undefined): Snapshot {
-    const schema = parseSchema(schemaOf(metadata, schemaId), this.name);
-    const spec = specOf(metadata, metadata['default-spec-id']);
+  #opened(path: string, metadata: TableMetadata, snapshot: SnapshotJson | undefined, isPast: boolean): { snapshot: Snapshot; files: SnapshotFiles } {
+    const key = `${path} ${String(snapshot?.['snapshot-id'])} ${String(isPast)}`;
+    const kept = this.#snapshots.get(key);
+    if (kept) return kept;
+    const schema = parseSchema(schemaOf(metadata, isPast ? snapshot?.['schema-id'] : undefined), this.name);
+    const files = new SnapshotFiles(this, metadata, snapshot, schema);
+    const spec = this.specOf(metadata, metadata['default-spec-id']);
     const order = metadata['sort-orders'].find((each) => each['order-id'] === metadata['default-sort-order-id']);
-    const files = () => this.#filesOf(metadata, snapshot, schema);
-    return {
+    const made: Snapshot = {
       format: 'iceberg',
-      version,
-      ...(Number(snapshot['snapshot-id']) === -1 ? {} : { snapshotId: String(snapshot['snapshot-id']) }),
-      at: snapshot['timestamp-ms'],
+      version: snapshot ? versionOf(metadata, snapshot) : 0,
+      ...(snapshot ? { snapshotId: String(snapshot['snapshot-id']) } : {}),
+      at: snapshot?.['timestamp-ms'] ?? metadata['last-updated-ms'],
       schema,
       partitioning: spec.fields.map((each) => ({ source: fieldById(schema.fields, each['source-id'])?.name ?? each.name, transform: each.transform, name: each.name })),
       sortedBy: (order?.fields ?? []).map((each) => fieldById(schema.fields, each['source-id'])?.name ?? '').filter((name) => name !== ''),
       properties: metadata.properties ?? {},
-      files,
-      totals: async () => totalsOf(await files()),
-      plan: async (predicate: Predicate) => planScan({ kind: 'parquet', match: 'field-id' }, schema.fields, await files(), predicate),
+      files: () => files.files(),
+      totals: () => files.totals(),
+      plan: (predicate) => files.plan(predicate),
     };
-  }
-
-  #filesOf(metadata: TableMetadata, snapshot: SnapshotJson, schema: TableSchema): Promise<DataFile[]> {
-    return keepPromise(this.#files, `${snapshot['snapshot-id']}/${schema.id}`, () => this.#readFiles(metadata, snapshot, schema));
-  }
-
-  async #readFiles(metadata: TableMetadata, snapshot: SnapshotJson, schema: TableSchema): Promise<DataFile[]> {
-    const manifests = await this.manifests(metadata, snapshot);
-    const refused = manifests.find((each) => each.content === 'deletes' && each.addedFiles + each.existingFiles > 0);
-    if (refused) {
-      throw new LakeError('unsupported', `${this.name}, snapshot ${snapshot['snapshot-id']}, has delete files (manifest ${refused.path}), which are not supported for reading.`, { table: this.name, path: refused.path });
-    }
-    const lists = await Promise.all(manifests.map((manifest) => this.entries(metadata, manifest)));
-    return lists.flatMap((entries, index) => {
-      const spec = specOf(metadata, manifests[index]!.specId);
-      return entries.filter((entry) => entry.status !== 'deleted').map((entry) => this.#dataFile(metadata, entry.file, spec, schema));
-    });
+    this.#snapshots.set(key, { snapshot: made, files });
+    return { snapshot: made, files };
   }
 
   /** The manifests of a snapshot; none for a table without one. */
   async manifests(metadata: TableMetadata, snapshot: SnapshotJson | undefined): Promise<ManifestFile[]> {
     if (!snapshot) return [];
+    if (snapshot['key-id'] !== undefined) throw new LakeError('unsupported', `${this.name} is encrypted, which is not supported.`, { table: this.name });
     const list = snapshot['manifest-list'];
     if (list !== undefined) {
       const path = this.storePath(list, metadata);
-      return readManifestList(await this.store.read(path), path);
+      return keepPromise(this.#lists, path, async () => {
+        const { manifests, rows } = await readManifestList(await this.store.read(path), path, this.#rowsOfLists);
+        this.#rowsOfLists = rows;
+        return manifests;
+      });
     }
     return (snapshot.manifests ?? []).map((path) => ({
       path, bytes: 0, specId: metadata['default-spec-id'], content: 'data', sequenceNumber: 0, minSequenceNumber: 0, addedSnapshotId: snapshot['snapshot-id'],
-      addedFiles: 0, existingFiles: 0, deletedFiles: 0, addedRows: 0, existingRows: 0, deletedRows: 0, partitions: [],
+      addedFiles: 0, existingFiles: 0, deletedFiles: 0, addedRows: 0, existingRows: 0, deletedRows: 0, partitions: [], isUncounted: true,
     }));
   }
 
-  entries(metadata: TableMetadata, manifest: ManifestFile): Promise<ManifestEntry[]> {
-    const path = this.storePath(manifest.path, metadata);
-    const kept = this.#manifests.get(path);
-    if (kept) return kept;
-    const entries = this.store.read(path).then((bytes) => readManifest(bytes, manifest, specOf(metadata, manifest.specId)));
-    this.#manifests.set(path, entries);
-    entries.catch(() => this.#manifests.delete(path));
-    return entries;
+  entries(metadata: TableMetadata, manifest: ManifestFile): Promise<EntryColumns> {
+    return this.#readers.manifest(this.storePath(manifest.path, metadata), manifest.bytes);
   }
 
-  #dataFile(metadata: TableMetadata, file: IcebergDataFile, spec: PartitionSpecJson, schema: TableSchema): DataFile {
-    if (file.format !== 'PARQUET') throw new LakeError('unsupported', `${this.name} has a data file in ${file.format}: ${file.path}. Parquet is supported.`, { table: this.name, path: file.path });
-    const parts = spec.fields.map((each, index) => {
-      const source = fieldById(schema.fields, each['source-id']);
-      const transform = parseTransform(each.transform);
-      return source && { name: each.name, source, transform, value: typedPartition(transform, source, file.partition[index] ?? null) };
-    }).filter((part) => part !== undefined);
-    return {
-      path: this.storePath(file.path, metadata),
-      bytes: file.bytes,
-      rows: file.rows,
-      partition: Object.fromEntries(parts.map((part) => [part.name, partitionText(part.transform, part.source.type, part.value)])),
-      constants: {},
-      partitionStats: remembering(partitionLookup(parts, schema.fields)),
-      stats: remembering(metricsLookup(file, schema.fields)),
-    };
+  specOf(metadata: TableMetadata, id: number): PartitionSpecJson {
+    return specOf(metadata, id);
+  }
+
+  /** What a manifest's summaries say of columns, as one schema names them; found once for all snapshots that have the manifest. */
+  summaryOf(manifest: ManifestFile, schemaId: number, make: () => StatsLookup): StatsLookup {
+    const known = this.#summaries.get(manifest);
+    if (known?.schemaId === schemaId) return known.stats;
+    const stats = remembering(make());
+    this.#summaries.set(manifest, { schemaId, stats });
+    return stats;
+  }
+
+  noteEntry(file: DataFile, entry: () => FileEntry, deletes: FileDeletes): void {
+    this.#entries.set(file, { entry, deletes });
+  }
+
+  /** What a file of one of this table's plans stands for. */
+  entryOf(file: DataFile): FileEntry {
+    return this.#entries.get(file)!.entry();
+  }
+
+  deletesOf(file: DataFile): FileDeletes {
+    return this.#entries.get(file)!.deletes;
+  }
+
+  /** The rows that a vector deletes, read once. */
+  rows(key: string, load: () => Promise<RowPositions>): Promise<RowPositions> {
+    return keepPromise(this.#rows, key, load);
+  }
+
+  positions(deletes: readonly { path: string; bytes: number }[]): Promise<Map<string, RowPositions>> {
+    return keepPromise(this.#positions, deletes.map(({ path }) => path).sort().join('\n'), () => this.#readers.positions(deletes));
+  }
+
+  /** Asked once for each data file and set of deletes. */
+  async matches(request: EqualityRequest, key: string): Promise<RowPositions[]> {
+    const keyOf = (file: DataFile) => `${file.path}\n${key}`;
+    const unknown = request.files.filter((file) => this.#matches.get(keyOf(file)) === undefined);
+    if (unknown.length > 0) {
+      const found = this.#readers.matches({ ...request, files: unknown });
+      for (const [index, file] of unknown.entries()) void keepPromise(this.#matches, keyOf(file), async () => (await found)[index]!).catch(() => undefined);
+      await found;
+    }
+    return Promise.all(request.files.map((file) => this.#matches.get(keyOf(file))!));
+  }
+
+  async columnsOf(files: readonly DataFile[]): Promise<FileColumn[][]> {
+    const unknown = files.filter((file) => this.#columns.get(file.path) === undefined);
+    if (unknown.length > 0) {
+      const found = this.#readers.columns(unknown);
+      for (const [index, file] of unknown.entries()) void keepPromise(this.#columns, file.path, async () => (await found)[index]!).catch(() => undefined);
+      await found;
+    }
+    return Promise.all(files.map((file) => this.#columns.get(file.path)!));
+  }
+
+  /** Short, and the same for the same text. */
+  shortKey(text: string): string {
+    const known = this.#keys.get(text);
+    if (known) return known;
+    const made = `d${this.#keys.size}`;
+    this.#keys.set(text, made);
+    return made;
   }
 
   /**
@@ -162,6 +230,7 @@ export class IcebergTable implements LakeTable {
   }
 }
 
+
 /** `file:/x`, `file:///x` and `/x` are one place. */
 function normalUri(uri: string): string {
   const local = /^(?:file:)?\/+/.exec(uri);
@@ -170,48 +239,4 @@ function normalUri(uri: string): string {
 
 export function specOf(metadata: TableMetadata, id: number): PartitionSpecJson {
   return metadata['partition-specs'].find((spec) => spec['spec-id'] === id) ?? { 'spec-id': id, fields: [] };
-}
-
-/** Avro gives decimals as bytes and some writers ints for longs; values take the type that the transform yields. */
-function typedPartition(transform: Transform, source: Field, value: Value | null): Value | null {
-  const type = resultType(transform, source.type);
-  if (value instanceof Uint8Array && type.kind === 'decimal') return decodeValue(type, value) ?? null;
-  if (typeof value === 'number' && ['long', 'timestamp', 'timestamptz', 'time'].includes(type.kind)) return BigInt(value);
-  if (typeof value === 'bigint' && ['int', 'date'].includes(type.kind)) return Number(value);
-  return value;
-}
-
-function partitionLookup(parts: { source: Field; transform: Transform; value: Value | null }[], fields: readonly Field[]): StatsLookup {
-  return (column) => {
-    const wanted = fieldAt(fields, column);
-    const known = parts.filter((part) => part.source.id === wanted?.id).map((part) => sourceStats(part.transform, part.source.type, part.value));
-    return known.reduce<ColumnStats | undefined>((all, each) => (each ? { ...all, ...each } : all), undefined);
-  };
-}
-
-function metricsLookup(file: IcebergDataFile, fields: readonly Field[]): StatsLookup {
-  return (column) => {
-    const wanted = fieldAt(fields, column);
-    if (wanted?.id === undefined) return undefined;
-    const { id, type } = wanted;
-    const lower = file.lower.get(id);
-    const upper = file.upper.get(id);
-    const stats: ColumnStats = { mayHoldNaN: isFloating(type) && file.nanCounts.get(id) !== 0 };
-    const nulls = file.nullCounts.get(id);
-    const values = file.valueCounts.get(id);
-    if (nulls !== undefined) stats.nullCount = nulls;
-    if (values !== undefined) stats.rowCount = values;
-    const low = lower && decodeValue(type, lower);
-    const high = upper && decodeValue(type, upper);
-    if (low !== undefined) stats.lower = low;
-    if (high !== undefined) stats.upper = high;
-    return stats;
-  };
-}
-
-function fieldAt(fields: readonly Field[], column: readonly string[]): Field | undefined {
-  const [first, ...rest] = column;
-  const found = first === undefined ? undefined : findField(fields, first);
-  if (!found || rest.length === 0) return found;
-  return found.type.kind === 'struct' ? fieldAt(found.type.fields, rest) : undefined;
 }

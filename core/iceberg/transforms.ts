@@ -3,7 +3,7 @@ import { LakeError } from '../errors';
 import type { ColumnStats } from '../scan/prune';
 import type { LogicalType } from '../schema/types';
 import { formatDate, formatValue } from '../values/text';
-import { floorDiv, MICROS_PER_DAY, type Value } from '../values/value';
+import { compareValues, floorDiv, MICROS_PER_DAY, type Value } from '../values/value';
 import { hashValue } from './hash';
 
 export type Transform =
@@ -83,12 +83,26 @@ export function sourceStats(transform: Transform, type: LogicalType, value: Valu
     case 'truncate':
       if (typeof value === 'number') return { ...known, lower: value, upper: value + transform.width - 1 };
       if (typeof value === 'bigint') return { ...known, lower: value, upper: value + BigInt(transform.width) - 1n };
-      return { ...known, lower: value, mayEqual: (wanted) => applyTransform(transform, type, wanted) === value };
+      return { ...known, lower: value, mayEqual: (wanted) => compareValues(applyTransform(transform, type, wanted)!, value) === 0 };
     default: {
       const [start, end] = timeRange(transform.kind, value as number);
       return { ...known, lower: fromMicros(type, start, 0n), upper: fromMicros(type, end - 1n, 999n) };
     }
   }
+}
+
+/** Bounds of the source column in partitions whose values lie from `lower` to `upper`. */
+export function rangeStats(transform: Transform, type: LogicalType, lower: Value, upper: Value): ColumnStats | undefined {
+  if (transform.kind === 'bucket') {
+    return { mayEqual: (wanted) => {
+      const bucket = (hashValue(type, wanted) & 0x7fffffff) % transform.width;
+      return bucket >= (lower as number) && bucket <= (upper as number);
+    } };
+  }
+  const [low, high] = [sourceStats(transform, type, lower), sourceStats(transform, type, upper)];
+  // Of a text cut to a prefix only the lower bound is known, and of the last prefix what begins with it.
+  const last = transform.kind === 'truncate' && high?.upper === undefined ? { mayEqual: (wanted: Value) => compareValues(applyTransform(transform, type, wanted)!, upper) <= 0 } : {};
+  return { ...(low?.lower === undefined ? {} : { lower: low.lower }), ...(high?.upper === undefined ? {} : { upper: high.upper }), ...last };
 }
 
 /** [start, end) in microseconds of a year, month, day or hour counted from 1970. */

@@ -1,7 +1,7 @@
 import type { Field } from '../schema/types';
 import type { Value } from '../values/value';
 import { predicateColumns, type ColumnPath, type Predicate } from './predicate';
-import { mightMatch, type ColumnStats, type StatsLookup } from './prune';
+import { mergeStats, mightMatch, type StatsLookup } from './prune';
 import type { ReadOptions } from '../folder/read-options';
 
 /** One data file of a version, with all that planning and reading need. */
@@ -18,12 +18,20 @@ export interface DataFile {
   etag?: string;
   /** Partition columns by name as they are shown: `{ day: '2026-03-14' }`; null is a null partition. */
   partition: Record<string, string | null>;
+  /** The table's columns as this file has them, where it must be read by name: those with other names in it have a physical one. */
+  columns?: FileColumns;
   /** Values of columns that are not in the file, by column name. */
   constants: Record<string, Value | null>;
   /** What the partition alone says of a column. */
   partitionStats: StatsLookup;
   /** What the file's own statistics say of a column. */
   stats: StatsLookup;
+}
+
+export interface FileColumns {
+  /** Equal for files whose columns are equal. */
+  key: string;
+  fields: readonly Field[];
 }
 
 /** Which rows of a file count, by their positions from 0. */
@@ -80,6 +88,8 @@ export interface ScanPlan {
   fields: Field[];
   /** Files that were looked at one by one; of very large tables the others are only counted. */
   considered: ConsideredFile[];
+  /** Files that were ruled out many at a time, by the column that did it where that is known; the counts have them too. */
+  ruledOut?: { column: string; kind: 'partition' | 'bounds'; files: number }[];
   files: ScanCounts;
   bytes: { total: number; read: number };
 }
@@ -138,19 +148,16 @@ function judge(file: DataFile, predicate: Predicate): ConsideredFile {
 
 /** What partition and statistics say together. */
 function allStats(file: DataFile): StatsLookup {
-  return (column) => merge(file.partitionStats(column), file.stats(column));
+  return (column) => mergeStats(file.partitionStats(column), file.stats(column));
 }
 
-function merge(a: ColumnStats | undefined, b: ColumnStats | undefined): ColumnStats | undefined {
-  return a && b ? { ...a, ...b } : (a ?? b);
+/** The first column that alone rules out what the lookup tells of, or undefined when it takes several together. */
+export function whyRuledOut(predicate: Predicate, stats: StatsLookup): string | undefined {
+  return predicateColumns(predicate).find((name) => !mightMatch(predicate, (column: ColumnPath) => (column.join('.') === name ? stats(column) : undefined)));
 }
 
 /** The first column that alone rules the file out, or undefined when it takes several together, or it is read. */
 export function whySkipped({ file, verdict }: ConsideredFile, predicate: Predicate): string | undefined {
   if (verdict === 'read') return undefined;
-  const stats = verdict === 'skipped-by-partition' ? file.partitionStats : allStats(file);
-  return predicateColumns(predicate).find((name) => {
-    const onlyThis: StatsLookup = (column: ColumnPath) => (column.join('.') === name ? stats(column) : undefined);
-    return !mightMatch(predicate, onlyThis);
-  });
+  return whyRuledOut(predicate, verdict === 'skipped-by-partition' ? file.partitionStats : allStats(file));
 }

@@ -29,6 +29,15 @@ export function remembering(lookup: StatsLookup): StatsLookup {
   };
 }
 
+/** Both at once; where both tell, the narrower. */
+export function mergeStats(a: ColumnStats | undefined, b: ColumnStats | undefined): ColumnStats | undefined {
+  if (!a || !b) return a ?? b;
+  const narrower = (x: Value | undefined, y: Value | undefined, sign: number) => (x === undefined || y === undefined ? (x ?? y) : sign * compareValues(x, y) > 0 ? x : y);
+  const [lower, upper] = [narrower(a.lower, b.lower, 1), narrower(a.upper, b.upper, -1)];
+  const mayEqual = a.mayEqual && b.mayEqual ? (value: Value) => a.mayEqual!(value) && b.mayEqual!(value) : (a.mayEqual ?? b.mayEqual);
+  return { ...a, ...b, ...(lower === undefined ? {} : { lower }), ...(upper === undefined ? {} : { upper }), ...(mayEqual ? { mayEqual } : {}), ...(a.mayHoldNaN === false || b.mayHoldNaN === false ? { mayHoldNaN: false } : {}) };
+}
+
 /** False only when no row can satisfy the predicate. */
 export function mightMatch(predicate: Predicate, stats: StatsLookup): boolean {
   switch (predicate.op) {

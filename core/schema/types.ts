@@ -1,3 +1,5 @@
+import type { Value } from '../values/value';
+
 /** Logical column types: what Delta, Iceberg, Parquet and the engine all map to and from. */
 export type PrimitiveKind =
   | 'boolean' | 'byte' | 'short' | 'int' | 'long' | 'float' | 'double'
@@ -22,6 +24,10 @@ export interface Field {
   type: LogicalType;
   required: boolean;
   comment?: string;
+  /** What rows have that were written before the column was added; null where absent. */
+  initialDefault?: Value;
+  /** What new rows get that do not give the column; null where absent. */
+  writeDefault?: Value;
 }
 
 export interface TableSchema {

@@ -13,6 +13,11 @@ export function asOfNumber(text: string, position: number): AsOfClause {
   return { asOf: { kind: 'number', number: BigInt(text) }, position };
 }
 
+/** The name of a branch or tag, or a snapshot id in quotes. */
+export function asOfName(name: string, position: number): AsOfClause {
+  return /^\d+$/.test(name) ? asOfNumber(name, position) : { asOf: { kind: 'ref', name }, position };
+}
+
 /** Times without an offset are UTC. */
 export function asOfTime(text: string, position: number): AsOfClause {
   const micros = parseTimestamp(text);

@@ -16,6 +16,8 @@ export interface Target extends Range {
   /** One or two names, as in a query: `["refined", "bottles"]`, or `["bay:landing/x"]` for a folder. */
   name: string[];
   alias?: string;
+  /** Of a table that has branches: the one that is written to. */
+  branch?: string;
 }
 
 export interface Assignment {
@@ -254,10 +256,19 @@ class Cursor {
     } while (this.takeMark('.'));
     const end = this.tokens[this.#at - 1]!.end;
     const name = names.length < 3 ? names : [names.slice(0, -1).join('.'), names.at(-1)!];
-    const target: Target = { name, start: first!.start, end };
+    const branch = this.#branch();
+    const target: Target = { name, start: first!.start, end, ...(branch === undefined ? {} : { branch }) };
     if (!mayHaveAlias) return target;
     const alias = this.take('AS') ? this.columnName() : this.#bareAlias();
     return alias === undefined ? target : { ...target, alias };
+  }
+
+  /** `BRANCH 'name'`. */
+  #branch(): string | undefined {
+    const name = this.peek(1);
+    if (!isWord(this.peek(), 'BRANCH') || name?.kind !== 'string') return undefined;
+    this.#at += 2;
+    return name.text.slice(1, -1).replaceAll("''", "'");
   }
 
   #bareAlias(): string | undefined {

@@ -1,6 +1,6 @@
 /** The SQL standard's time travel clauses, which the engine's grammar lacks: found by token and blanked out, so that positions stay. */
 import { LakeError } from '../errors';
-import { asOfNumber, asOfTime, type AsOfClause } from './as-of';
+import { asOfName, asOfNumber, asOfTime, type AsOfClause } from './as-of';
 import { isWord, tokenize, type Token } from './tokens';
 
 export interface Blanked {
@@ -9,7 +9,7 @@ export interface Blanked {
   clauses: { start: number; end: number; asOf: AsOfClause }[];
 }
 
-/** Blanks `FOR SYSTEM_VERSION AS OF n` and `FOR SYSTEM_TIME AS OF [TIMESTAMP] '…'`. */
+/** Blanks `FOR SYSTEM_VERSION AS OF n | 'branch'` and `FOR SYSTEM_TIME AS OF [TIMESTAMP] '…'`. */
 export function blankTimeTravel(sql: string): Blanked {
   const tokens = tokenize(sql);
   const clauses: Blanked['clauses'] = [];
@@ -27,7 +27,8 @@ export function blankTimeTravel(sql: string): Blanked {
 
 function versionAt(tokens: Token[], at: number): { asOf: AsOfClause; next: number } {
   const token = tokens[at];
-  if (token?.kind !== 'number') throw misplaced(token, tokens, 'a version number or snapshot id after FOR SYSTEM_VERSION AS OF');
+  if (token?.kind === 'string') return { asOf: asOfName(token.text.slice(1, -1).replaceAll("''", "'"), token.start), next: at + 1 };
+  if (token?.kind !== 'number') throw misplaced(token, tokens, "a version number, a snapshot id, or a branch or tag in quotes, after FOR SYSTEM_VERSION AS OF");
   return { asOf: asOfNumber(token.text, token.start), next: at + 1 };
 }
 

@@ -14,13 +14,13 @@ export type Version = number;
 /** Milliseconds since the epoch, UTC. */
 export type CommitTime = number;
 
-/** Which state of a table is meant. `number` may be a version or, for Iceberg, a snapshot id; the answer says which. */
-export type AsOf = { kind: 'latest' } | { kind: 'number'; number: bigint } | { kind: 'time'; at: CommitTime };
+/** Which state of a table is meant. `number` may be a version or, for Iceberg, a snapshot id; the answer says which. `ref` is a branch or tag. */
+export type AsOf = { kind: 'latest' } | { kind: 'number'; number: bigint } | { kind: 'time'; at: CommitTime } | { kind: 'ref'; name: string };
 
 export const LATEST: AsOf = { kind: 'latest' };
 
 /** What kind of step a commit was, for drawing it. */
-export type StepKind = 'create' | 'append' | 'change' | 'restore' | 'columns' | 'upkeep' | 'listing';
+export type StepKind = 'create' | 'append' | 'change' | 'restore' | 'columns' | 'settings' | 'upkeep' | 'listing';
 
 export interface TimelineEntry {
   /** Absent for a commit that changed only columns or properties where those have no number (Iceberg). */

@@ -24,6 +24,8 @@ export function pickVersion<T extends Numbered>(table: string, versions: readonl
         hint: `Versions ${first.version} to ${last.version} can be read.`,
       });
     }
+    case 'ref':
+      throw new LakeError('not-found', `${table} has no branch or tag "${asOf.name}": only Iceberg tables have those.`, { table });
     case 'time': {
       const found = versions.findLast((each) => each.at <= asOf.at);
       if (found) return found;

@@ -9,7 +9,8 @@ export interface WrittenColumn {
   nullCount?: number;
   valueCount?: number;
   hasNaN?: boolean;
-  bytes: number;
+  /** In the file. */
+  bytes?: number;
 }
 
 /** A data file that has been written and is not part of any version yet. */
@@ -21,6 +22,8 @@ export interface WrittenFile {
   columns: WrittenColumn[];
   /** Typed values by partition column (Delta) or partition field (Iceberg) name. */
   partition: Record<string, Value | null>;
+  /** Its rows are not in the table's sort order. */
+  isUnsorted?: boolean;
 }
 
 /** Text bounds longer than this are cut (and raised at the upper end), so that metadata stays small. */

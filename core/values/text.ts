@@ -35,7 +35,7 @@ function tryParse(type: LogicalType, text: string): Value | undefined {
       return parseTimestamp(text);
     case 'timestamp_ns': {
       const micros = parseTimestamp(text);
-      return micros === undefined ? undefined : micros * 1000n;
+      return micros === undefined ? undefined : micros * 1000n + BigInt((/[.,]\d{6}(\d{1,3})/.exec(text)?.[1] ?? '0').padEnd(3, '0'));
     }
     case 'time': {
       const micros = parseTimestamp(`1970-01-01 ${text}`);
@@ -110,7 +110,7 @@ export function formatValue(type: LogicalType, value: Value): string {
     case 'timestamptz':
       return `${formatMicros(value as bigint).replace('T', ' ')}Z`;
     case 'timestamp_ns':
-      return formatMicros((value as bigint) / 1000n).replace('T', ' ');
+      return formatNanos(value as bigint).replace('T', ' ');
     case 'time':
       return formatMicros(value as bigint).slice(11);
     case 'binary':
@@ -130,6 +130,14 @@ export function formatDecimal(unscaled: bigint, scale: number): string {
 export function formatDate(days: number): string {
   const iso = new Date(days * 86_400_000).toISOString();
   return iso.slice(0, iso.indexOf('T'));
+}
+
+/** As `formatMicros`, with three digits more where they are not zero. */
+function formatNanos(nanos: bigint): string {
+  const micros = floorDiv(nanos, 1000n);
+  const rest = nanos - micros * 1000n;
+  const whole = formatMicros(micros);
+  return rest === 0n ? whole : `${whole.includes('.') ? whole : `${whole}.000000`}${rest.toString().padStart(3, '0')}`;
 }
 
 /** `yyyy-MM-ddTHH:mm:ss[.ffffff]` in UTC; the fraction only when it is not zero. */

@@ -2,9 +2,11 @@ import Joi from 'joi';
 import { DeltaTable } from '../../core/delta/table';
 import { restore } from '../../core/delta/operations';
 import { LakeError } from '../../core/errors';
+import { rollBack } from '../../core/iceberg/refs';
+import { IcebergTable } from '../../core/iceberg/table';
 import { LATEST, type AsOf } from '../../core/table/contract';
 import { parseTimestamp } from '../../core/values/text';
-import { annotateRelation, dropRelation, getRelation, listNamespaces, listRelations, nameOf, type Knowledge } from '../catalog/relations';
+import { annotateRelation, dropRelation, getRelation, listNamespaces, listRelations, nameOf, type Knowledge, type Relation } from '../catalog/relations';
 import { readersOf } from '../query/readers';
 import { compareRevisions, listRevisions } from '../catalog/revisions';
 import type { Inputs, Route } from '../http/routes';
@@ -50,14 +52,15 @@ export function catalogRoutes(services: Services): Route[] {
       handle: async (input) => ({ entries: await lake.table(await relationOf(input)).history(input.query.most as number) }),
     },
     {
-      method: 'post', path: '/catalog/{namespace}/{table}/restore', summary: 'Make a Delta table read as it did at an earlier version', answer: 'The new version and the receipt of the write',
+      method: 'post', path: '/catalog/{namespace}/{table}/restore', summary: 'Make a Delta or Iceberg table read as it did at an earlier version', answer: 'The new version and the receipt of the write',
       params: tableParams, body: Joi.object({ version: version.required() }),
       handle: async (input) => {
         const relation = await relationOf(input);
         const table = relation.kind === 'table' ? lake.table(relation) : undefined;
         const fullName = `${relation.namespace}.${relation.name}`;
-        if (!(table instanceof DeltaTable)) throw new LakeError('unsupported', `${fullName} is not a Delta table; only those can be restored so far.`, { table: fullName });
         const asked = BigInt(input.body.version as string);
+        if (table instanceof IcebergTable) return restoreIceberg(services, relation, table, asked);
+        if (!(table instanceof DeltaTable)) throw new LakeError('unsupported', `${fullName} is neither a Delta nor an Iceberg table; only those can be restored.`, { table: fullName });
         const result = await writeWithReceipt(services, `RESTORE ${fullName} TO VERSION ${asked}`, relation, async () =>
           restore(table, { kind: 'number', number: asked }, { clock: systemClock, ids: randomIds, who: config.person }));
         await services.upkeep.afterCommit(table, lake.storageOf(relation));
@@ -128,6 +131,17 @@ export function catalogRoutes(services: Services): Route[] {
       handle: ({ query }) => compareRevisions(database, query.from as number, query.to as number),
     },
   ];
+}
+
+/** The earlier snapshot becomes the current one again; the later ones stay until they expire. */
+async function restoreIceberg(services: Services, relation: Relation, table: IcebergTable, version: bigint) {
+  const result = await writeWithReceipt(services, `RESTORE ${nameOf(relation)} TO VERSION ${version}`, relation, async () => {
+    const { snapshotId, version: restored } = await table.snapshot({ kind: 'number', number: version });
+    await rollBack(table, BigInt(snapshotId!), { clock: systemClock, ids: randomIds, who: services.config.person });
+    return restored;
+  });
+  services.events.tell({ topic: 'table', name: nameOf(relation) });
+  return result;
 }
 
 function asOfFrom(query: Record<string, unknown>): AsOf {

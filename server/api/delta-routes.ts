@@ -6,6 +6,7 @@ import { FEATURES, readerFeatures, writerFeatures } from '../../core/delta/proto
 import { rulesOf } from '../../core/delta/rules';
 import { DeltaTable } from '../../core/delta/table';
 import { LakeError } from '../../core/errors';
+import { adoptFolder as adoptAsIceberg } from '../../core/iceberg/operations';
 import { normalPath } from '../../core/storage/paths';
 import { LATEST } from '../../core/table/contract';
 import { getRelation, type Relation } from '../catalog/relations';
@@ -120,17 +121,21 @@ export function deltaRoutes(services: Services): Route[] {
       },
     },
     {
-      method: 'post', path: '/storages/{storage}/adopt', summary: 'Make a Delta table of a folder of Parquet files, in place: no file is rewritten', answer: 'The folder and how many files became part of the table',
-      params: Joi.object({ storage: name.required() }), body: Joi.object({ path: Joi.string().min(1).max(2000).required() }),
+      method: 'post', path: '/storages/{storage}/adopt', summary: 'Make a Delta or Iceberg table of a folder of Parquet files, in place: no file is rewritten', answer: 'The folder and how many files became part of the table',
+      params: Joi.object({ storage: name.required() }), body: Joi.object({ path: Joi.string().min(1).max(2000).required(), format: Joi.string().valid('delta', 'iceberg').default('delta') }),
       handle: async ({ params, body }) => {
         const path = normalPath(body.path as string);
         const full = `${params.storage!}:${path}`;
         const { table, storage } = await files.open(full);
-        if (table.format !== 'parquet') throw new LakeError('bad-request', `${full} is ${table.format}; only folders of Parquet files can become a Delta table in place.`, { path });
+        if (table.format !== 'parquet') throw new LakeError('bad-request', `${full} is ${table.format}; only folders of Parquet files can become a table in place.`, { path });
         const snapshot = await table.snapshot(LATEST);
         const counted = await upkeep.withRows(storage, await snapshot.files());
-        const delta = new DeltaTable(storage.store, path, full);
-        const version = await adoptFolder(delta, { schema: snapshot.schema, partitionColumns: snapshot.partitioning.map((each) => each.name) }, counted, ports());
+        const asFolder = { schema: snapshot.schema, partitionColumns: snapshot.partitioning.map((each) => each.name) };
+        if (body.format === 'iceberg') {
+          const made = await adoptAsIceberg(lake.icebergTable(storage, path, full), asFolder, counted, ports());
+          return { path: full, version: made['sequence-number'] ?? 0, files: counted.length };
+        }
+        const version = await adoptFolder(new DeltaTable(storage.store, path, full), asFolder, counted, ports());
         return { path: full, version, files: counted.length };
       },
     },

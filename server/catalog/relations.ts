@@ -63,9 +63,15 @@ export interface ColumnNote {
 export type RelationDefinition =
   | { kind: 'folder'; folder: FolderDefinition }
   | { kind: 'lake'; pointer: 'catalog' | 'files' }
-  | { kind: 'view'; sql: string }
+  | { kind: 'view'; sql: string; iceberg?: ViewState }
   /** A table of a connected database; the columns as they were when it was registered. */
   | { kind: 'source'; place: { schema: string; name: string }; fields: Field[] };
+
+/** A view that an outside engine made: its metadata by the Iceberg view specification, and where it was written. */
+export interface ViewState {
+  metadata: Record<string, unknown>;
+  location: string;
+}
 
 const COLUMNS = `
   r.id, n.name AS namespace, r.name, r.kind, r.format, s.name AS storage, r.location, r.managed, r.definition, r.description, r.owner, r.tags, r.properties, r.vouched, r.columns, r.notes, r.created_at AS "createdAt"
@@ -164,6 +170,8 @@ export interface NewRelation {
   managed?: boolean;
   definition: RelationDefinition;
   description?: string;
+  /** Of an Iceberg table that the catalog owns: its first metadata file. */
+  pointer?: string;
 }
 
 export async function createRelation(database: Database, relation: NewRelation, who: string): Promise<number> {
@@ -172,9 +180,9 @@ export async function createRelation(database: Database, relation: NewRelation, 
     const fullName = `${relation.namespace}.${relation.name}`;
     try {
       const [made] = await sql.query<{ id: number }>(
-        `INSERT INTO relation (namespace_id, name, kind, format, storage_id, location, managed, definition, description, columns)
-         VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10) RETURNING id`,
-        [namespaceId, relation.name, relation.kind, relation.format ?? null, relation.storageId ?? null, relation.location ?? null, relation.managed ?? false, JSON.stringify(relation.definition), relation.description ?? '', columnsJson(relation.definition)],
+        `INSERT INTO relation (namespace_id, name, kind, format, storage_id, location, managed, definition, description, columns, pointer)
+         VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11) RETURNING id`,
+        [namespaceId, relation.name, relation.kind, relation.format ?? null, relation.storageId ?? null, relation.location ?? null, relation.managed ?? false, JSON.stringify(relation.definition), relation.description ?? '', columnsJson(relation.definition), relation.pointer ?? null],
       );
       const revision = await recordRevision(sql, who, `register ${relation.kind}`, fullName, { format: relation.format, location: relation.location });
       await recordState(sql, revision, fullName, relation.kind, columnsOf(relation.definition));
@@ -195,6 +203,14 @@ export async function redefineRelation(database: Database, relation: Relation, d
 }
 
 /** What people know of a table; what is not given stays. */
+/** The name means a table of another format from now on, in the same folder. */
+export async function changeFormat(database: Database, relation: Relation, to: { format: TableFormat; definition: RelationDefinition; pointer?: string | undefined }, who: string): Promise<void> {
+  await database.transaction(async (sql) => {
+    await sql.query('UPDATE relation SET format = $2, definition = $3, pointer = $4, changed_at = now() WHERE id = $1', [relation.id, to.format, JSON.stringify(to.definition), to.pointer ?? null]);
+    await recordRevision(sql, who, 'change format', nameOf(relation), { from: relation.format, to: to.format });
+  });
+}
+
 export interface Knowledge {
   description?: string;
   owner?: string;
@@ -237,6 +253,20 @@ function sameColumns(a: readonly SeenColumn[] | null, b: readonly SeenColumn[]):
   return a !== null && a.length === b.length && a.every((column, index) => column.name === b[index]!.name && column.type === b[index]!.type && column.comment === b[index]!.comment);
 }
 
+/** Another name, in this namespace or another, which must be there. Fails with `conflict` where the name is taken. */
+export async function renameRelation(database: Database, relation: Relation, to: { namespace: string; name: string }, who: string): Promise<void> {
+  await database.transaction(async (sql) => {
+    const { id } = await getNamespace(sql, to.namespace);
+    await sql.query('UPDATE relation SET namespace_id = $2, name = $3, changed_at = now() WHERE id = $1', [relation.id, id, to.name]).catch((error: unknown) => {
+      if (error instanceof DatabaseError && error.code === UNIQUE_VIOLATION) throw new LakeError('conflict', `${nameOf(to)} exists in the catalog already. Choose another name.`, { table: nameOf(to) });
+      throw error;
+    });
+    const revision = await recordRevision(sql, who, `rename ${relation.kind}`, nameOf(relation), { to: nameOf(to) });
+    await recordState(sql, revision, nameOf(relation), relation.kind, null);
+    await recordState(sql, revision, nameOf(to), relation.kind, relation.columns);
+  });
+}
+
 /** Takes the name out of the catalog; files stay where they are. */
 export async function dropRelation(database: Database, relation: Relation, who: string): Promise<void> {
   await database.transaction(async (sql) => {
@@ -268,6 +298,21 @@ export async function readPointer(sql: Sql, relationId: number): Promise<string 
   const [row] = await sql.query<{ pointer: string | null }>('SELECT pointer FROM relation WHERE id = $1', [relationId]);
   return row?.pointer ?? undefined;
 }
+
+/** Several at once: all of them, or none where one is no longer as expected. */
+export async function swapPointers(database: Database, swaps: readonly { relationId: number; expected: string; next: string }[]): Promise<boolean> {
+  try {
+    await database.transaction(async (sql) => {
+      for (const { relationId, expected, next } of swaps) if (!(await swapPointer(sql, relationId, expected, next))) throw new PointerMoved();
+    });
+    return true;
+  } catch (error) {
+    if (error instanceof PointerMoved) return false;
+    throw error;
+  }
+}
+
+class PointerMoved extends Error {}
 
 /** The compare-and-swap on which every Iceberg commit rests. */
 export async function swapPointer(sql: Sql, relationId: number, expected: string | undefined, next: string): Promise<boolean> {

@@ -1,14 +1,16 @@
-/** Runs statements that change rows of Delta tables: resolve, plan, write new files sealed, commit one version, keep a receipt. */
+/** Runs statements that change rows of Delta and Iceberg tables: resolve, plan, write new files sealed, commit one version, keep a receipt. */
 import { randomUUID } from 'node:crypto';
 import { mkdirSync, rmSync } from 'node:fs';
 import path from 'node:path';
 import { latestState } from '../../core/delta/operations';
 import { checkWritable } from '../../core/delta/protocol';
 import { DeltaTable } from '../../core/delta/table';
-import type { LogState } from '../../core/delta/state';
 import { LakeError } from '../../core/errors';
+import { IcebergTable } from '../../core/iceberg/table';
 import { TRUE } from '../../core/scan/predicate';
+import type { Field } from '../../core/schema/types';
 import { readChange, type ChangeStatement } from '../../core/sql/change';
+import type { Snapshot } from '../../core/table/contract';
 import type { ReceiptBook } from '../catalog/receipt-book';
 import type { ReceiptTable } from '../catalog/receipts';
 import type { Config } from '../config';
@@ -21,8 +23,10 @@ import { openScans } from '../query/open-scans';
 import { prepareQuery, receiptTable, type PlannedTable } from '../query/prepare';
 import type { Queries, QueryResult } from '../query/queries';
 import { composeChange, type ComposedChange } from './composed-change';
-import { commitDelta, trackingFields, type DeltaOutcome } from './delta-change';
+import { commitDelta, trackingFields } from './delta-change';
+import { branchState, commitIceberg, lineageFields } from './iceberg-change';
 import { BROKEN_RULE } from './new-rows';
+import type { ChangeOutcome, RowChange } from './row-change';
 
 export interface ChangeOptions {
   id?: string;
@@ -57,9 +61,10 @@ export class Changes {
   /** What the statement would look at, without running it. */
   async plan(sql: string): Promise<PlannedTable[]> {
     const statement = readChange(sql);
-    await this.#target(statement);
+    const target = await this.#target(statement);
+    const { pin } = await target.begin();
     const composed = composeChange(sql, statement);
-    return (await inUsersPlaces(composed, async () => prepareQuery(await this.queries.resolver().resolve(composed.query.text), this.queries.statements, this.queries.roots, composed.target))).tables;
+    return (await inUsersPlaces(composed, async () => prepareQuery(await this.queries.resolver(new Map([[target.name, pin]])).resolve(composed.query.text), this.queries.statements, this.queries.roots, composed.target))).tables;
   }
 
   async run(options: ChangeOptions): Promise<ChangeResult> {
@@ -80,7 +85,7 @@ export class Changes {
       this.receipts.put({ ...base, tables, outcome: 'done', written, rowCount: outcome.counts.rowsInserted + outcome.counts.rowsUpdated + outcome.counts.rowsDeleted, totalMs, problem: null });
       if (outcome.version !== null) {
         this.events.tell({ topic: 'table', name: table });
-        await this.upkeep.afterCommit(target.table, target.storage);
+        await target.settled();
       }
       return { ...answer(outcome), id, written, receipt: { id, tables, planMs: 0, engineMs: totalMs, totalMs } };
     } catch (error) {
@@ -95,18 +100,20 @@ export class Changes {
   }
 
   async #target(statement: ChangeStatement): Promise<Target> {
-    const { name, start } = statement.target;
+    const { name, start, branch } = statement.target;
     try {
-      const opened = await this.queries.resolver().open(name);
-      if (opened.table instanceof DeltaTable) return { name: opened.name, table: opened.table, storage: opened.storage };
-      throw new LakeError('unsupported', `${opened.name} is kept as ${opened.table.format}; rows can be changed in Delta tables only, so far. Nothing was changed.`, { table: opened.name });
+      const { name: fullName, table, storage } = await this.queries.resolver().open(name);
+      if (table instanceof DeltaTable && branch !== undefined) throw new LakeError('bad-request', `${fullName} is kept as Delta, which has no branches. Nothing was changed.`, { table: fullName });
+      if (table instanceof DeltaTable) return deltaTarget(fullName, table, storage, this.upkeep);
+      if (table instanceof IcebergTable) return icebergTarget(fullName, table, storage, branch ?? 'main');
+      throw new LakeError('unsupported', `${fullName} is kept as ${table.format}; rows can be changed in Delta and Iceberg tables. Nothing was changed.`, { table: fullName });
     } catch (error) {
       if (error instanceof LakeError && error.details.position === undefined) throw new LakeError(error.kind, error.message, { ...error.details, position: start }, { cause: error });
       throw error;
     }
   }
 
-  async #withRetries(id: string, options: ChangeOptions, statement: ChangeStatement, target: Target, told: (tables: ReceiptTable[]) => void): Promise<DeltaOutcome> {
+  async #withRetries(id: string, options: ChangeOptions, statement: ChangeStatement, target: Target, told: (tables: ReceiptTable[]) => void): Promise<ChangeOutcome> {
     for (let attempt = 1; ; attempt++) {
       try {
         return await this.#attempt(id, options, statement, target, told);
@@ -116,28 +123,26 @@ export class Changes {
     }
   }
 
-  async #attempt(id: string, { sql, who }: ChangeOptions, statement: ChangeStatement, target: Target, told: (tables: ReceiptTable[]) => void): Promise<DeltaOutcome> {
-    const base = await latestState(target.table);
-    checkWritable(target.name, base.version, base.protocol, base.metadata);
+  async #attempt(id: string, { sql, who }: ChangeOptions, statement: ChangeStatement, target: Target, told: (tables: ReceiptTable[]) => void): Promise<ChangeOutcome> {
+    const attempt = await target.begin();
     const composed = composeChange(sql, statement);
-    const resolver = this.queries.resolver(new Map([[target.name, base.version]]));
+    const resolver = this.queries.resolver(new Map([[target.name, attempt.pin]]));
     const prepared = await inUsersPlaces(composed, async () => prepareQuery(await resolver.resolve(composed.query.text), this.queries.statements, this.queries.roots, composed.target));
     await composed.query.checkParts(this.queries.engine);
     told(prepared.tables.filter((table) => !table.withPositions).map(receiptTable));
     const scratch = path.join(this.#scratch, id);
     mkdirSync(scratch, { recursive: true });
-    const tables = await Promise.all(prepared.tables.map((table) => (table.withPositions ? asTarget(table, statement, base) : table)));
+    const tables = await Promise.all(prepared.tables.map((table) => (table.withPositions ? asTarget(table, statement, attempt.extraFields) : table)));
     const scans = await openScans(tables, this.queries.local, scratch);
     const { engine } = this.queries;
     try {
       await engine.call('beginChange', { id, allow: { ...scans.allow, folders: [...(scans.allow.folders ?? []), scratch] }, millis: this.config.queryMillis * TIME_FACTOR });
       const step = (text: string, setup: string[] = []) => engine.call('changeStep', { id, setup, sql: text });
       await step('SELECT 1', scans.setup);
-      return await commitDelta({
-        statement, composed, base, table: target.table, name: target.name, scans, others: tables.filter((each) => !each.withPositions),
-        ...targetOf(tables), writing: { step, scratch, store: target.storage.store }, tree: engine,
-        sqlOf: (range) => prepared.compileRange(scans.relations, range), ports: { clock: systemClock, ids: randomIds, who }, sql,
-      });
+      return await attempt.commit({
+        statement, composed, name: target.name, scans, others: tables.filter((each) => !each.withPositions), ...targetOf(tables),
+        writing: { step, scratch, store: target.storage.store }, tree: engine, sqlOf: (range) => prepared.compileRange(scans.relations, range), sql,
+      }, who);
     } catch (error) {
       throw this.#translated(error, tables, scans.copies);
     } finally {
@@ -157,17 +162,52 @@ export class Changes {
   }
 }
 
+/** A table that rows of are changed, as far as a statement must know it. */
 interface Target {
   name: string;
-  table: DeltaTable;
   storage: OpenStorage;
+  /** Looks at the table's newest state. Fails when it cannot be written to. */
+  begin(): Promise<Attempt>;
+  /** After a commit. */
+  settled(): Promise<void>;
+}
+
+interface Attempt {
+  /** The state that the statement is worked out from. */
+  pin: number | Snapshot;
+  /** Columns of rows that are read beside the table's own. */
+  extraFields: Field[];
+  commit(change: RowChange, who: string): Promise<ChangeOutcome>;
+}
+
+function deltaTarget(name: string, table: DeltaTable, storage: OpenStorage, upkeep: Pick<DeltaUpkeep, 'afterCommit'>): Target {
+  return {
+    name, storage,
+    begin: async () => {
+      const base = await latestState(table);
+      checkWritable(name, base.version, base.protocol, base.metadata);
+      return { pin: base.version, extraFields: trackingFields(base), commit: (change, who) => commitDelta({ ...change, base, table, ports: { clock: systemClock, ids: randomIds, who } }) };
+    },
+    settled: () => upkeep.afterCommit(table, storage),
+  };
+}
+
+function icebergTarget(name: string, table: IcebergTable, storage: OpenStorage, branch: string): Target {
+  return {
+    name, storage,
+    begin: async () => {
+      const base = await branchState(table, branch);
+      return { pin: base.snapshot, extraFields: lineageFields(base.metadata), commit: (change, who) => commitIceberg({ ...change, base, table, ports: { clock: systemClock, ids: randomIds, who } }) };
+    },
+    settled: async () => undefined,
+  };
 }
 
 /** Rows without a match in the source may be anywhere, so every file is looked at; tracked rows bring their ids. */
-async function asTarget(table: PlannedTable, statement: ChangeStatement, base: LogState): Promise<PlannedTable> {
+async function asTarget(table: PlannedTable, statement: ChangeStatement, extraFields: readonly Field[]): Promise<PlannedTable> {
   const needsAll = statement.kind === 'merge' && statement.clauses.some((clause) => clause.when === 'not-matched-by-source');
   const plan = needsAll ? await table.source.snapshot.plan(TRUE) : table.plan;
-  return { ...table, plan: { ...plan, fields: [...plan.fields, ...trackingFields(base)] } };
+  return { ...table, plan: { ...plan, fields: [...plan.fields, ...extraFields] } };
 }
 
 function targetOf(tables: readonly PlannedTable[]): { target?: PlannedTable } {
@@ -190,7 +230,7 @@ async function inUsersPlaces<T>({ query }: ComposedChange, work: () => Promise<T
   }
 }
 
-function answer({ version, counts }: DeltaOutcome): Pick<QueryResult, 'columns' | 'rows' | 'rowCount' | 'truncated'> {
+function answer({ version, counts }: ChangeOutcome): Pick<QueryResult, 'columns' | 'rows' | 'rowCount' | 'truncated'> {
   const row: Record<string, number | null> = {
     version, rows_inserted: counts.rowsInserted, rows_updated: counts.rowsUpdated, rows_deleted: counts.rowsDeleted,
     files_added: counts.filesAdded, files_removed: counts.filesRemoved, bytes_added: counts.bytesAdded, bytes_removed: counts.bytesRemoved,

@@ -14,72 +14,39 @@ import type { LogState } from '../../core/delta/state';
 import { rowCountOf } from '../../core/delta/stats';
 import type { DeltaTable } from '../../core/delta/table';
 import { LakeError } from '../../core/errors';
-import { filesToRead, type DataFile } from '../../core/scan/plan';
 import { or, and, type Predicate } from '../../core/scan/predicate';
 import { field, type Field } from '../../core/schema/types';
-import type { ChangeStatement, Range } from '../../core/sql/change';
 import { readRule } from '../../core/sql/rule-sql';
-import type { SqlTree } from '../../core/sql/statement';
 import { joinPath } from '../../core/storage/paths';
 import type { WrittenFile } from '../../core/table/written-file';
 import { compareValues } from '../../core/values/value';
-import { POSITION } from '../engine/parquet-scan';
-import type { OpenScans } from '../query/open-scans';
-import type { PlannedTable } from '../query/prepare';
-import type { ComposedChange } from './composed-change';
 import { newRowsSql, oldRowsSql, type NewRows, type RunnableRules } from './new-rows';
-import { ACTS, rowPlan, type RowPlan } from './row-plan';
+import type { RowPlan } from './row-plan';
 import { parametersOf } from './operation-words';
-import { writeFiles, type Writing } from './write-files';
+import { narrowedTo, planRows, positionsIn, sortFiles, sum, type ChangeOutcome, type RowChange, type TouchedFile } from './row-change';
+import { columnPartitions, writeFiles } from './write-files';
 
-export interface DeltaChange {
-  statement: ChangeStatement;
-  composed: ComposedChange;
-  /** The user's text. */
-  sql: string;
+export interface DeltaChange extends RowChange {
   base: LogState;
   table: DeltaTable;
-  name: string;
-  scans: OpenScans;
-  /** The table as the statement looks at it; absent when it only adds rows. */
-  target?: PlannedTable;
-  /** What else it reads. */
-  others: readonly PlannedTable[];
-  writing: Writing;
-  tree: SqlTree;
-  sqlOf: (range: Range) => string;
   ports: CommitPorts;
 }
 
-export interface DeltaOutcome {
-  operation: string;
-  /** Null where no row was concerned, so that no version was made. */
-  version: number | null;
-  counts: { rowsInserted: number; rowsUpdated: number; rowsDeleted: number; rowsCopied: number; filesAdded: number; filesRemoved: number; bytesAdded: number; bytesRemoved: number; vectorsAdded: number; changeFiles: number };
-}
-
-/** A file of which rows are acted on. */
-interface Touched {
-  number: number;
-  file: DataFile;
+/** A file of which rows are acted on, with its entry of the log. */
+interface Touched extends TouchedFile {
   key: string;
   add: Add;
-  /** Rows that are acted on, and those of them that are deleted. */
-  acted: number;
-  deleted: number;
 }
 
-export async function commitDelta(change: DeltaChange): Promise<DeltaOutcome> {
-  const { statement, composed, base, table, scans, target, writing, sqlOf } = change;
-  const { step } = writing;
+export async function commitDelta(change: DeltaChange): Promise<ChangeOutcome> {
+  const { statement, base, table } = change;
   checkPossible(change);
   const { fields } = schemaOf(base.metadata, table.name);
-  const source = composed.source && (statement.kind === 'merge' ? sqlOf(composed.source) : `(${sqlOf(composed.source)}\n)`);
-  const sourceColumns = source ? (await step(`SELECT * FROM ${source} LIMIT 0`)).columns : [];
-  const plan = rowPlan({ statement, composed, fields, target: target ? scans.relations.get(target.standIn)! : '', sqlOf, sourceColumns, table: change.name });
-  for (const sql of plan.prepare) await step(sql);
-  if (plan.checkDoubles && plan.prepare.length > 0) await checkDoubles(change, step);
-  const touched = target && plan.prepare.length > 0 ? await touchedFiles(change, target, plan) : [];
+  const { plan, touched: found } = await planRows(change, fields);
+  const touched = found.map((each): Touched => {
+    const add = table.addOf(each.file);
+    return { ...each, add, key: fileKey(add) };
+  });
   const files = await writeChange(change, plan, fields, touched);
   if (touched.length === 0 && files.replaced.length === 0 && files.added.length === 0) return outcomeOf(change, null, touched, files);
   const metrics = metricsOf(change, touched, files);
@@ -116,26 +83,20 @@ interface ChangedFiles {
 }
 
 async function writeChange(change: DeltaChange, plan: RowPlan, fields: Field[], touched: readonly Touched[]): Promise<ChangedFiles> {
-  const { statement, base, table, composed, scans, target, writing } = change;
+  const { statement, base, table, composed, writing } = change;
   const { metadata, protocol } = base;
   const byVector = metadata.configuration['delta.enableDeletionVectors'] === 'true' && hasFeature(protocol, 'deletionVectors');
-  const isWhole = (each: Touched) => each.acted === each.file.rows;
-  const marked = byVector ? touched.filter((each) => !isWhole(each)) : [];
-  const replaced: { key: string; add: Add }[] = touched.filter((each) => !marked.includes(each));
-  const rewritten = touched.filter((each) => (byVector ? each.deleted < each.acted : !isWhole(each) || each.deleted < each.acted));
+  const { marked, rewritten, ...sorted } = sortFiles(touched, byVector);
+  const replaced: { key: string; add: Add }[] = [...sorted.replaced];
   const tracking = trackingOf(change, rewritten);
-  const narrowed = (name: string, files: readonly Touched[]) => {
-    const numbers = new Set(files.map((each) => each.number));
-    return scans.narrowed(target!.standIn, name, (number) => numbers.has(number));
-  };
   const rows: NewRows = { plan, fields, alias: composed.alias, which: byVector ? 'acted' : 'all', rules: await runnableRules(change), ...(tracking ? { tracking: tracking.rows } : {}) };
   const wanted = {
-    fields, partitionColumns: metadata.partitionColumns, extra: tracking?.extra ?? [], folder: table.root, withIds: mappingMode(metadata.configuration, table.name) !== 'none',
+    fields, partitions: columnPartitions(fields, metadata.partitionColumns), extra: tracking?.extra ?? [], folder: table.root, withIds: mappingMode(metadata.configuration, table.name) !== 'none',
     targetBytes: targetFileBytes(metadata.configuration),
   };
   let added: WrittenFile[] = [];
   if (rewritten.length > 0 || plan.inserts) {
-    if (rewritten.length > 0) rows.touched = await prepared(writing, narrowed('touched', rewritten));
+    if (rewritten.length > 0) rows.touched = await narrowedTo(change, 'touched', rewritten);
     added = await writeFiles(writing, { ...wanted, rows: newRowsSql(rows) });
   }
   if (statement.kind === 'replace' && statement.what.kind !== 'rows') {
@@ -144,14 +105,10 @@ async function writeChange(change: DeltaChange, plan: RowPlan, fields: Field[], 
     replaced.push(...gone.map(([key, add]) => ({ key, add })));
   }
   const changes = metadata.configuration['delta.enableChangeDataFeed'] === 'true' && touched.length > 0
-    ? await writeFiles(writing, { ...wanted, extra: [{ name: '_change_type', type: { kind: 'string' } }], folder: joinPath(table.root, '_change_data'), rows: changedRows({ ...rows, which: 'acted' }, await prepared(writing, narrowed('changed', touched))) })
+    ? await writeFiles(writing, { ...wanted, extra: [{ name: '_change_type', type: { kind: 'string' } }], folder: joinPath(table.root, '_change_data'), rows: changedRows({ ...rows, which: 'acted' }, await narrowedTo(change, 'changed', touched)) })
     : [];
-  return { added, replaced, changes, vectors: await positions(writing, marked) };
-}
-
-async function prepared({ step }: Writing, { setup, relation }: { setup: string[]; relation: string }): Promise<string> {
-  if (setup.length > 0) await step('SELECT 1', setup);
-  return relation;
+  const positions = await positionsIn(writing, marked);
+  return { added, replaced, changes, vectors: new Map(marked.map((each) => [each.key, positions.get(each.number)!])) };
 }
 
 /** "Add CDC File": rows before and after, with `_change_type`. */
@@ -165,36 +122,6 @@ function changedRows(rows: NewRows, relation: string): string {
 
 function withoutTracking({ tracking: _, ...rows }: NewRows): NewRows {
   return rows;
-}
-
-async function checkDoubles({ name, composed }: DeltaChange, step: Writing['step']): Promise<void> {
-  const { rows } = await step(`SELECT count(*), any_value(__file), any_value(__row), max(n) FROM (SELECT ${POSITION.file}, ${POSITION.row}, count(*) AS n FROM ${ACTS} GROUP BY ALL HAVING count(*) > 1)`);
-  const doubles = Number(rows[0]![0]);
-  if (doubles === 0) return;
-  throw new LakeError('refused', `${doubles === 1 ? 'One row' : `${doubles} rows`} of ${name} match more than one row of what is merged (up to ${Number(rows[0]![3])}), so it is not clear which counts. Nothing was changed.`, {
-    table: name, hint: 'Take one row a key from the source first, for example with row_number() OVER (PARTITION BY key ORDER BY …) = 1.', ...(composed.on ? { position: composed.query.originalPosition(composed.on.start) } : {}),
-  });
-}
-
-async function touchedFiles({ table, writing }: DeltaChange, target: PlannedTable, plan: RowPlan): Promise<Touched[]> {
-  const deletes = plan.deletes.size > 0 ? `count(*) FILTER (WHERE __act IN (${[...plan.deletes].join(', ')}))` : '0';
-  const { rows } = await writing.step(`SELECT ${POSITION.file}, count(*), ${deletes} FROM ${ACTS} GROUP BY 1 ORDER BY 1`);
-  if (rows.length === 0) return [];
-  const files = filesToRead(target.plan);
-  return rows.map(([number, acted, deleted]) => {
-    const file = files[Number(number)]!;
-    const add = table.addOf(file);
-    return { number: Number(number), file, key: fileKey(add), add, acted: Number(acted), deleted: Number(deleted) };
-  });
-}
-
-async function positions({ step }: Writing, marked: readonly Touched[]): Promise<Map<string, Uint32Array>> {
-  const vectors = new Map<string, Uint32Array>();
-  if (marked.length === 0) return vectors;
-  const { rows } = await step(`SELECT ${POSITION.file}, list(${POSITION.row} ORDER BY ${POSITION.row}) FROM ${ACTS} WHERE ${POSITION.file} IN (${marked.map((each) => each.number).join(', ')}) GROUP BY 1`);
-  const lists = new Map(rows.map(([number, list]) => [Number(number), Uint32Array.from((list as (string | number)[]).map(Number))]));
-  for (const each of marked) vectors.set(each.key, lists.get(each.number)!);
-  return vectors;
 }
 
 /** The table's rules as SQL; those that are not understood are refused by name. */
@@ -252,7 +179,7 @@ function partitionsOf(files: readonly WrittenFile[], columns: readonly string[])
   }))));
 }
 
-function outcomeOf({ statement }: DeltaChange, version: number | null, touched: readonly Touched[], { added, replaced, vectors, changes }: ChangedFiles): DeltaOutcome {
+function outcomeOf({ statement }: DeltaChange, version: number | null, touched: readonly Touched[], { added, replaced, vectors, changes }: ChangedFiles): ChangeOutcome {
   const acted = sum(touched, (each) => each.acted);
   const deleted = sum(touched, (each) => each.deleted);
   const updated = acted - deleted;
@@ -293,8 +220,4 @@ function metricsOf(change: DeltaChange, touched: readonly Touched[], files: Chan
     default:
       return { numFiles: counts.filesAdded, numOutputRows: counts.rowsInserted + counts.rowsCopied, numOutputBytes: counts.bytesAdded, ...(change.statement.kind === 'replace' ? { numDeletedRows: counts.rowsDeleted, numCopiedRows: counts.rowsCopied, numRemovedFiles: counts.filesRemoved, ...common } : {}) };
   }
-}
-
-function sum<T>(items: readonly T[], pick: (item: T) => number): number {
-  return items.reduce((total, item) => total + pick(item), 0);
 }

@@ -25,7 +25,13 @@ export interface NewRows {
   /** Name by which conditions call the rows. */
   alias: string;
   /** Tracked tables: columns that keep a row's id and version, and each file's first id and version by its number. */
-  tracking?: { id: string; version: string; files: ReadonlyMap<number, { baseRowId: number; version: number }> };
+  tracking?: { id: string; version: string; files: ReadonlyMap<number, RowOrigin> };
+}
+
+/** The id of a file's first row, and the version that its rows came with; rows of some files have no ids. */
+export interface RowOrigin {
+  baseRowId?: number;
+  version: number;
 }
 
 /** Columns: the table's, `__act`, and those of row tracking. */
@@ -55,8 +61,8 @@ function changedSql({ plan, fields, which, tracking, alias }: NewRows, relation:
 }
 
 /** A number of each file, by the number of the file, as SQL. */
-export function perFile(files: ReadonlyMap<number, { baseRowId: number; version: number }>, number: string, pick: (file: { baseRowId: number; version: number }) => number): string {
-  return `(CASE ${number} ${[...files].map(([each, file]) => `WHEN ${each} THEN ${pick(file)}`).join(' ')} END)::BIGINT`;
+export function perFile(files: ReadonlyMap<number, RowOrigin>, number: string, pick: (file: RowOrigin) => number | undefined): string {
+  return `(CASE ${number} ${[...files].map(([each, file]) => `WHEN ${each} THEN ${pick(file) ?? 'NULL'}`).join(' ')} END)::BIGINT`;
 }
 
 function insertedSql({ fields, rules, tracking }: NewRows, { sql, given }: NonNullable<RowPlan['inserts']>): string {

@@ -6,8 +6,6 @@ import { DeltaTable } from '../../core/delta/table';
 import { LakeError } from '../../core/errors';
 import { parsePattern } from '../../core/folder/path-pattern';
 import { fullPattern } from '../../core/folder/table';
-import { FilePointer } from '../../core/iceberg/pointer';
-import { IcebergTable } from '../../core/iceberg/table';
 import type { ObjectInfo } from '../../core/storage/object-store';
 import { below, joinPath } from '../../core/storage/paths';
 import { LATEST } from '../../core/table/contract';
@@ -161,7 +159,7 @@ export class Crawler {
     const name = `${base.namespace}.${base.name}`;
     const table = relation
       ? this.lake.table(relation)
-      : candidate.kind === 'delta' ? new DeltaTable(storage.store, candidate.root, name) : new IcebergTable(storage.store, candidate.root, name, new FilePointer(storage.store, candidate.root));
+      : candidate.kind === 'delta' ? new DeltaTable(storage.store, candidate.root, name) : this.lake.icebergTable(storage, candidate.root, name);
     const snapshot = await table.snapshot(LATEST);
     const files = await snapshot.files();
     return {

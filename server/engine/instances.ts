@@ -1,5 +1,6 @@
 /** Engine instances: one for trusted work, and one-use ones made ahead for user SQL. */
 import { DuckDBInstance, type DuckDBConnection } from '@duckdb/node-api';
+import { registerHashes } from './hash-functions';
 import type { Allow } from './messages';
 
 export interface Sealed {
@@ -19,6 +20,7 @@ export async function makeInstance(options: { memory: string; threads: number })
   const instance = await DuckDBInstance.create(':memory:', { threads: String(options.threads), memory_limit: options.memory, temp_directory: '' });
   const connection = await instance.connect();
   await connection.run(COMMON);
+  registerHashes(connection);
   return { instance, connection };
 }
 

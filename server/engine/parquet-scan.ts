@@ -4,6 +4,7 @@ import type { ColumnMatch, DataFile, RowFilter } from '../../core/scan/plan';
 import { isNested, physicalName, type Field, type LogicalType } from '../../core/schema/types';
 import { typeName } from '../../core/schema/type-names';
 import { quoteName, quoteText } from '../../core/sql/tokens';
+import { formatValue } from '../../core/values/text';
 import { quoteList } from './instances';
 import { literal } from './literal';
 
@@ -71,7 +72,7 @@ function bySignature({ files, fields, numberOf }: ParquetScan): Map<string, Numb
   const groups = new Map<string, Numbered[]>();
   for (const [index, file] of files.entries()) {
     const number = numberOf?.(file) ?? index;
-    const key = fields.map((field) => (field.name in file.constants ? '1' : '0')).join('');
+    const key = `${fields.map((field) => (field.name in file.constants ? '1' : '0')).join('')} ${file.columns?.key ?? ''}`;
     const group = groups.get(key);
     if (group) group.push({ file, number });
     else groups.set(key, [{ file, number }]);
@@ -93,11 +94,18 @@ function byConstants(files: readonly Numbered[], constants: readonly Field[]): N
 /** Files with the same constants. */
 function branch(scan: ParquetScan, group: readonly Numbered[], constants: readonly Field[], setup: string[], filter?: RowFilter): string {
   const list = fileList(`${scan.name}_files_${group[0]!.number}`, group.map(({ file }) => scan.localPath(file)), setup);
-  const inFile = scan.fields.filter((field) => !constants.includes(field));
-  const columns = scan.fields.map((field) => (constants.includes(field) ? `${literal(field.type, group[0]!.file.constants[field.name] ?? null)} AS ${quoteName(field.name)}` : `${logical(field, quoteName(field.name))} AS ${quoteName(field.name)}`));
+  const { all, match, isConstant } = fieldsIn(scan, group[0]!.file, constants);
+  const inFile = all.filter((field) => !isConstant(field));
+  const columns = all.map((field) => (isConstant(field) ? `${literal(field.type, group[0]!.file.constants[field.name] ?? null)} AS ${quoteName(field.name)}` : `${logical(field, quoteName(field.name))} AS ${quoteName(field.name)}`));
   if (scan.withPositions) columns.push(`${fileNumber(group)} AS ${POSITION.file}`, `file_row_number AS ${POSITION.row}`);
   const where = filter ? ` WHERE ${bitTest(scan, filter)}` : '';
-  return `SELECT ${columns.join(', ')} FROM ${parquetReader(inFile, list, group.map(({ file }) => file), scan.match)}${where}`;
+  return `SELECT ${columns.join(', ')} FROM ${parquetReader(inFile, list, group.map(({ file }) => file), match)}${where}`;
+}
+
+/** The scan's columns as a file has them. */
+function fieldsIn({ fields, match }: ParquetScan, { columns }: DataFile, constants: readonly Field[]): { all: Field[]; match: ColumnMatch; isConstant: (field: Field) => boolean } {
+  const names = new Set(constants.map((field) => field.name));
+  return { all: fields.map((field) => columns?.fields.find((each) => each.name === field.name) ?? field), match: columns ? 'name' : match, isConstant: (field) => names.has(field.name) };
 }
 
 function fileNumber(group: readonly Numbered[]): string {
@@ -109,14 +117,15 @@ function fileNumber(group: readonly Numbered[]): string {
 function joined(scan: ParquetScan, files: readonly Numbered[], constants: readonly Field[], setup: string[], listed?: RowFilter['listed']): string {
   const suffix = `${files[0]!.number}`;
   const parts = `${scan.name}_parts_${suffix}`;
-  const inFile = scan.fields.filter((field) => !constants.includes(field));
-  const columns = scan.fields.map((field) => (constants.includes(field) ? `p.${quoteName(field.name)}` : `${logical(field, `f.${quoteName(field.name)}`)} AS ${quoteName(field.name)}`));
+  const { all, match, isConstant } = fieldsIn(scan, files[0]!.file, constants);
+  const inFile = all.filter((field) => !isConstant(field));
+  const columns = all.map((field) => (isConstant(field) ? `p.${quoteName(field.name)}` : `${logical(field, `f.${quoteName(field.name)}`)} AS ${quoteName(field.name)}`));
   if (scan.withPositions) columns.push(`p.the_number AS ${POSITION.file}`, `f.file_row_number AS ${POSITION.row}`);
   const values = constantLists(files.map(({ file }) => file), constants);
   // The engine skips files by this join only if the key is an unsigned 64-bit integer.
   setup.push(`CREATE TEMP TABLE ${quoteName(parts)} AS SELECT unnest(range(${files.length}))::UBIGINT AS file_number, unnest([${files.map(({ number }) => number).join(', ')}])::UBIGINT AS the_number${values ? `, ${values}` : ''}`);
   const list = fileList(`${scan.name}_files_${suffix}`, files.map(({ file }) => scan.localPath(file)), setup);
-  const from = `${parquetReader(inFile, list, files.map(({ file }) => file), scan.match)} AS f JOIN ${quoteName(parts)} AS p ON f.file_index = p.file_number`;
+  const from = `${parquetReader(inFile, list, files.map(({ file }) => file), match)} AS f JOIN ${quoteName(parts)} AS p ON f.file_index = p.file_number`;
   if (!listed) return `SELECT ${columns.join(', ')} FROM ${from}`;
   const rows = `${scan.name}_rows_${suffix}`;
   setup.push(`CREATE TEMP TABLE ${quoteName(rows)} AS ${files.map(({ file }, index) => `SELECT ${index}::UBIGINT AS file_number, r AS row_number FROM range(${bitsOf(scan, file.rowFilter!)}) numbers(r) WHERE get_bit(getvariable(${quoteText(variable(scan, file.rowFilter!))}), r::INTEGER) = 1`).join(' UNION ALL ')}`);
@@ -165,11 +174,18 @@ export function parquetReader(fields: readonly Field[], files: string, list: rea
   if (fields.length === 0) return `read_parquet(${files}, file_row_number = true)`;
   const entries = fields.map((field) => {
     const key = match === 'field-id' ? fieldId(field) : quoteText(physicalName(field));
-    return `${key}: {name: ${quoteText(field.name)}, type: ${quoteText(typeName(physicalType(field.type)))}, default_value: NULL}`;
+    return `${key}: {name: ${quoteText(field.name)}, type: ${quoteText(typeName(physicalType(field.type)))}, default_value: ${defaultText(field)}}`;
   });
   // With a schema given the engine would guess 1,000 rows a file, and join in the wrong order.
   const rows = list.reduce((sum, file) => sum + (file.rows ?? Math.max(1, Math.round(file.bytes / 40))), 0);
   return `read_parquet(${files}, schema = MAP {${entries.join(', ')}}, explicit_cardinality = ${Math.max(1, rows)}, can_have_nan = ${fields.some((field) => hasFloats(field.type))})`;
+}
+
+/** Defaults of one reader must be of one type, so they are texts, which the reader casts. */
+function defaultText({ type, initialDefault }: Field): string {
+  if (initialDefault === undefined) return 'NULL';
+  const text = formatValue(type, initialDefault);
+  return quoteText(initialDefault instanceof Uint8Array ? text.replace(/../g, (pair) => `\\x${pair}`) : text);
 }
 
 function fieldId(field: Field): number {

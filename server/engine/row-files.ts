@@ -46,8 +46,13 @@ function copyStatement({ sql, schema, keyValues }: RowFileRequest, target: strin
   const columns = schema.fields.map((field) => `${quoteName(field.name)}::${typeName(field.type)} AS ${quoteName(field.name)}`);
   const options = ['FORMAT parquet', 'COMPRESSION zstd', 'RETURN_STATS true'];
   options.push(...fieldIdsOption(schema.fields));
-  if (keyValues) options.push(`KV_METADATA {${Object.entries(keyValues).map(([key, value]) => `${quoteText(key)}: ${quoteText(value)}`).join(', ')}}`);
+  if (keyValues) options.push(keyValuesOption(keyValues));
   return `COPY (SELECT ${columns.join(', ')} FROM (${sql})) TO ${quoteText(target)} (${options.join(', ')})`;
+}
+
+/** `KV_METADATA {…}` of a COPY. */
+export function keyValuesOption(keyValues: Record<string, string>): string {
+  return `KV_METADATA {${Object.entries(keyValues).map(([key, value]) => `${quoteText(key)}: ${quoteText(value)}`).join(', ')}}`;
 }
 
 /** `FIELD_IDS {…}` of a COPY, or nothing where no field has an id. */

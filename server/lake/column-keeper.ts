@@ -8,8 +8,13 @@ import type { Events } from '../events';
 import type { Queries } from '../query/queries';
 import type { Lake } from './lake';
 
+/** A table that is committed to many times in a row is looked at as often as this. */
+const REST_MS = 200;
+
 export class ColumnKeeper {
   #queue: Promise<unknown> = Promise.resolve();
+  /** Tables that are to be looked at and were not yet. */
+  readonly #awaited = new Set<string>();
 
   constructor(
     readonly database: Database,
@@ -19,7 +24,10 @@ export class ColumnKeeper {
     readonly log: Logger,
   ) {
     events.listen((event) => {
-      if (event.topic === 'table') this.#later(() => this.#look(event.name));
+      if (event.topic === 'table' && !this.#awaited.has(event.name)) {
+        this.#awaited.add(event.name);
+        setTimeout(() => this.#later(() => this.#look(event.name)), REST_MS).unref();
+      }
       if (event.topic === 'catalog') this.#later(() => this.lookAtNew());
     });
   }
@@ -39,12 +47,8 @@ export class ColumnKeeper {
     }
   }
 
-  /** Resolves when what was asked for so far is done. */
-  settled(): Promise<unknown> {
-    return this.#queue;
-  }
-
   async #look(name: string): Promise<void> {
+    this.#awaited.delete(name);
     const cut = name.lastIndexOf('.');
     await this.#lookAt(await getRelation(this.database, name.slice(0, cut), name.slice(cut + 1)));
   }

@@ -11,14 +11,13 @@ import { mappingMode, schemaOf } from '../../core/delta/schema';
 import type { LogState } from '../../core/delta/state';
 import type { DeltaTable } from '../../core/delta/table';
 import { planCompaction, planLogExpiry, planVacuum, vacuum, type CompactionGroup, type CompactionOptions, type VacuumPlan } from '../../core/delta/upkeep';
-import { LakeError } from '../../core/errors';
 import { planScan, type DataFile } from '../../core/scan/plan';
 import { TRUE } from '../../core/scan/predicate';
-import { findField, type Field } from '../../core/schema/types';
+import type { Field } from '../../core/schema/types';
 import { quoteName } from '../../core/sql/tokens';
 import type { WrittenFile } from '../../core/table/written-file';
 import { perFile } from '../change/new-rows';
-import { writeFiles } from '../change/write-files';
+import { columnPartitions, writeFiles } from '../change/write-files';
 import type { Config } from '../config';
 import type { EngineCalls } from '../engine/engine';
 import { quoteList } from '../engine/instances';
@@ -26,14 +25,14 @@ import { POSITION } from '../engine/parquet-scan';
 import { loadRowFilters, scanOf } from '../engine/scan-sql';
 import { EngineActionFiles } from './action-files';
 import { randomIds, systemClock, type OpenStorage } from './lake';
+import { laidOut, type Layout } from './layout';
 import type { LocalFiles } from './local-files';
 
 /** Nothing that is written here takes longer; files younger than this may belong to a write that runs. */
 const LONGEST_WRITE_MS = 2 * 3_600_000;
 
 export interface CompactionWish extends Omit<CompactionOptions, 'everyFile'> {
-  /** Rows are sorted by these columns, or laid out so that near values of all of them lie together. */
-  layout?: { kind: 'sort' | 'z-order'; columns: string[] };
+  layout?: Layout;
 }
 
 export interface CompactionOutcome {
@@ -148,31 +147,11 @@ export class DeltaUpkeep {
       const rows = `SELECT ${columns.join(', ')} FROM ${laidOut(relation, wish.layout, schema.fields, table.name)}`;
       const step = (sql: string, before: string[] = []) => this.engine.call('run', { sql: [...before, sql].join('; ') });
       return await writeFiles({ step: (sql) => step(sql, setup), scratch, store: storage.store }, {
-        rows, fields: schema.fields, partitionColumns: metadata.partitionColumns, partition: table.partitionOf(adds[0]!, schema, metadata.partitionColumns).constants, extra: extra.map(({ name, type }) => ({ name, type })), folder: table.root, withIds: mode !== 'none',
+        rows, fields: schema.fields, partitions: columnPartitions(schema.fields, metadata.partitionColumns), partition: table.partitionOf(adds[0]!, schema, metadata.partitionColumns).constants, extra: extra.map(({ name, type }) => ({ name, type })), folder: table.root, withIds: mode !== 'none',
         targetBytes: wish.targetBytes ?? targetFileBytes(metadata.configuration),
       });
     } finally {
       lease.release();
     }
   }
-}
-
-/** Places of a value among all of its column's, of this many bits, are interleaved for z-order. */
-const Z_BITS = 10;
-/** More columns than this leave too few bits of each to matter. */
-const Z_COLUMNS = 6;
-
-/** `relation` with the columns that it is to be ordered by, and the order. */
-function laidOut(relation: string, layout: CompactionWish['layout'], fields: readonly Field[], table: string): string {
-  if (!layout) return `${relation} AS c`;
-  const names = layout.columns.map((column) => {
-    const found = findField(fields, column);
-    if (!found) throw new LakeError('bad-request', `${table} has no column "${column}" to lay rows out by.`, { table, hint: `Its columns are ${fields.map((each) => each.name).join(', ')}.` });
-    return quoteName(found.name);
-  });
-  if (layout.kind === 'sort' || names.length === 1) return `${relation} AS c ORDER BY ${names.join(', ')}`;
-  if (names.length > Z_COLUMNS) throw new LakeError('bad-request', `Rows can be laid out by up to ${Z_COLUMNS} columns together; ${names.length} are named.`, { table });
-  const ranks = names.map((name, index) => `(ntile(${2 ** Z_BITS}) OVER (ORDER BY ${name}) - 1)::UBIGINT AS __z${index}`);
-  const bits = Array.from({ length: Z_BITS }, (_, bit) => names.map((_name, index) => `(((__z${index} >> ${bit}) & 1) << ${bit * names.length + index})`)).flat();
-  return `(SELECT *, ${ranks.join(', ')} FROM ${relation} AS r) AS c ORDER BY ${bits.join(' | ')}`;
 }

@@ -8,8 +8,6 @@ import { LakeError } from '../../core/errors';
 import { isPattern, parsePattern, splitPattern } from '../../core/folder/path-pattern';
 import { fullOptions, type GivenOptions, type ReadOptions } from '../../core/folder/read-options';
 import { FolderTable, listingKey, MemoryListings, type FolderDefinition } from '../../core/folder/table';
-import { FilePointer } from '../../core/iceberg/pointer';
-import { IcebergTable } from '../../core/iceberg/table';
 import { Lru } from '../../core/lru';
 import type { Field } from '../../core/schema/types';
 import type { ObjectInfo } from '../../core/storage/object-store';
@@ -71,7 +69,7 @@ export class FilesAsTable {
       throw new LakeError('bad-request', `${name} holds ${candidates.length} tables, not one: ${candidates.slice(0, 5).map((each) => each.root).join(', ')}. Name one of them.`, { path });
     }
     if (candidate.kind === 'delta') return new DeltaTable(storage.store, candidate.root, name, this.lake.indexes);
-    if (candidate.kind === 'iceberg') return new IcebergTable(storage.store, candidate.root, name, new FilePointer(storage.store, candidate.root));
+    if (candidate.kind === 'iceberg') return this.lake.icebergTable(storage, candidate.root, name);
     if (candidate.kind === 'mixed') throw new LakeError('bad-file', `${name} holds several kinds of file (${kindsText(candidate.kinds)}), which do not make one table. Name a single file, or a pattern such as *.csv.`, { path });
     return this.#folder(name, storage, candidate);
   }

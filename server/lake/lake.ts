@@ -5,7 +5,8 @@ import { DeltaTable } from '../../core/delta/table';
 import { LakeError } from '../../core/errors';
 import { fullOptions, type GivenOptions } from '../../core/folder/read-options';
 import { FolderTable, fullPattern } from '../../core/folder/table';
-import { CatalogPointer, FilePointer } from '../../core/iceberg/pointer';
+import { CatalogPointer, FilePointer, type MetadataPointer } from '../../core/iceberg/pointer';
+import type { IcebergReaders } from '../../core/iceberg/ports';
 import { IcebergTable } from '../../core/iceberg/table';
 import type { Clock, Ids } from '../../core/storage/object-store';
 import type { LakeTable } from '../../core/table/contract';
@@ -34,6 +35,8 @@ export class Lake {
   readonly #tables = new Map<string, LakeTable>();
   /** For Delta tables of very many files; set once the engine is there. */
   indexes: CheckpointIndexes | undefined;
+  /** How Iceberg tables read their manifests and deletes; set with it. */
+  icebergReaders: ((storage: OpenStorage) => IcebergReaders) | undefined;
 
   constructor(
     readonly database: Database,
@@ -110,7 +113,7 @@ export class Lake {
 
   /** The table behind a relation; kept, so that what it has read is read once. */
   table(relation: Relation): LakeTable {
-    const key = `${relation.id} ${JSON.stringify(relation.definition)}`;
+    const key = `${relation.id} ${relation.format} ${JSON.stringify(relation.definition)}`;
     const kept = this.#tables.get(key);
     if (kept) return kept;
     const table = this.#openTable(relation);
@@ -134,7 +137,12 @@ export class Lake {
     const pointer = definition.pointer === 'catalog'
       ? new CatalogPointer(store, root, { read: () => readPointer(this.database, relation.id), swap: (expected, next) => swapPointer(this.database, relation.id, expected, next) }, randomIds)
       : new FilePointer(store, root);
-    return new IcebergTable(store, root, name, pointer);
+    return this.icebergTable({ store, storage }, root, name, pointer);
+  }
+
+  /** An Iceberg table in a folder; followed by its own files where no pointer is given. */
+  icebergTable(storage: OpenStorage, root: string, name: string, pointer: MetadataPointer = new FilePointer(storage.store, root)): IcebergTable {
+    return new IcebergTable(storage.store, root, name, pointer, this.icebergReaders?.(storage));
   }
 
   #connect(storage: Storage): void {

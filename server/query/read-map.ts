@@ -41,15 +41,15 @@ export function readMap(planned: PlannedTable): ReadMap {
   const touched = [...groups].filter(([, files]) => files.some((each) => each.verdict !== 'skipped-by-partition'));
   return {
     ...receiptTable(planned),
-    skippedBy: skippedBy(plan.considered, why),
+    skippedBy: skippedBy(plan, why),
     partitions: touched.sort(([a], [b]) => (a < b ? -1 : 1)).slice(0, MAX_PARTITIONS).map(([label, files]) => ({ label, segments: segments(files, why) })),
     partitionsSkippedWhole: groups.size - touched.length,
     partitionsNotShown: Math.max(0, touched.length - MAX_PARTITIONS),
   };
 }
 
-function skippedBy(considered: readonly ConsideredFile[], why: Why): ReadMap['skippedBy'] {
-  const counts = new Map<string, ReadMap['skippedBy'][number]>();
+function skippedBy({ considered, ruledOut = [] }: PlannedTable['plan'], why: Why): ReadMap['skippedBy'] {
+  const counts = new Map<string, ReadMap['skippedBy'][number]>(ruledOut.map((each) => [`${each.kind} ${each.column}`, { ...each }]));
   for (const each of considered) {
     const { verdict } = each;
     if (verdict === 'read') continue;

@@ -34,8 +34,8 @@ export function isTable(source: ResolvedTable | ResolvedQuery): source is Resolv
   return 'table' in source;
 }
 
-/** Full table names to versions; used to run a query again as it was. */
-export type Pins = ReadonlyMap<string, number>;
+/** Full table names to versions, or to states that were opened before; used to run a query again as it was, and for what a statement changes. */
+export type Pins = ReadonlyMap<string, number | Snapshot>;
 
 const MAX_VIEW_DEPTH = 16;
 
@@ -88,7 +88,7 @@ export class Resolver {
     const { name, table, storage } = await this.open(names);
     if (!(table instanceof DeltaTable)) throw new LakeError('unsupported', `${name} is kept as ${table.format}; changes row by row are known of Delta tables only.`, { table: name });
     const pin = this.pins.get(name);
-    const feed = new ChangeFeed(table, range.until === undefined && pin !== undefined ? { ...range, until: pin } : range);
+    const feed = new ChangeFeed(table, range.until === undefined && pin !== undefined ? { ...range, until: typeof pin === 'number' ? pin : pin.version } : range);
     const [snapshot, newest] = await Promise.all([feed.snapshot(), table.snapshot(LATEST)]);
     return { name, table: feed, storage, snapshot, past: snapshot.version !== newest.version, asOf: LATEST };
   }
@@ -121,18 +121,19 @@ export class Resolver {
 
   #once(name: string, asOf: AsOf, open: () => Promise<{ table: LakeTable; storage: OpenStorage }>, how = ''): Promise<ResolvedTable> {
     const pin = this.pins.get(name);
-    const wanted: AsOf = asOf.kind === 'latest' && pin !== undefined ? { kind: 'number', number: BigInt(pin) } : asOf;
-    const key = `${name} ${how} ${wanted.kind} ${wanted.kind === 'number' ? wanted.number : wanted.kind === 'time' ? wanted.at : ''}`;
+    const opened = asOf.kind === 'latest' && typeof pin === 'object' ? pin : undefined;
+    const wanted: AsOf = asOf.kind === 'latest' && typeof pin === 'number' ? { kind: 'number', number: BigInt(pin) } : asOf;
+    const key = `${name} ${how} ${wanted.kind} ${wanted.kind === 'number' ? wanted.number : wanted.kind === 'time' ? wanted.at : wanted.kind === 'ref' ? wanted.name : ''}`;
     const known = this.#snapshots.get(key);
     if (known) return known;
-    const opened = open().then(async ({ table, storage }) => {
-      const snapshot = await table.snapshot(wanted);
+    const opening = open().then(async ({ table, storage }) => {
+      const snapshot = opened ?? (await table.snapshot(wanted));
       // A table whose newest version cannot be read is at an older one wherever it can.
       const latest = wanted.kind === 'latest' ? snapshot : await table.snapshot(LATEST).catch(() => undefined);
       return { name, table, storage, snapshot, past: latest?.version !== snapshot.version, asOf: wanted };
     });
-    this.#snapshots.set(key, opened);
-    return opened;
+    this.#snapshots.set(key, opening);
+    return opening;
   }
 }
 

@@ -43,6 +43,8 @@ export class ObjectStoreStandIn {
   readonly #buckets = new Map<string, DiskStore>();
   readonly #uploads = new Map<string, Map<number, Buffer>>();
   readonly #writing = new Map<string, Promise<unknown>>();
+  /** Keys for a while, by their id. */
+  readonly #sessions = new Map<string, SessionKeys>();
   faults: Faults = {};
   /** Requests so far, by method. */
   readonly counts: Record<string, number> = {};
@@ -100,13 +102,16 @@ export class ObjectStoreStandIn {
 
   async #answer(request: IncomingMessage, body: Buffer): Promise<Answer> {
     const url = new URL(request.url!, 'http://store');
-    const rights = this.#rightsOf(request, url, body);
+    const holder = this.#holderOf(request, url, body);
+    if (request.method === 'POST' && url.pathname === '/') return this.#assumeRole(holder, new URLSearchParams(body.toString('utf8')));
     const [bucket, ...steps] = url.pathname.slice(1).split('/').map(decodeURIComponent);
     const store = this.#buckets.get(bucket!);
     if (!store) throw refusal(404, 'NoSuchBucket', 'The specified bucket does not exist');
     const key = steps.join('/');
     const need = (right: Right) => {
-      if (!rights.includes(right)) throw refusal(403, 'AccessDenied', 'Access Denied');
+      const at = right === 'list' ? (url.searchParams.get('prefix') ?? '') : key;
+      const isWithin = holder.within === undefined || `${bucket}/${at}`.startsWith(holder.within);
+      if (!holder.rights.includes(right) || !isWithin) throw refusal(403, 'AccessDenied', 'Access Denied');
     };
     if (key === '') {
       need('list');
@@ -150,6 +155,18 @@ export class ObjectStoreStandIn {
     return { status: 200, headers: { etag: etag(body) } };
   }
 
+  /** The part of the Security Token Service that gives keys for a while, narrowed by a policy to one place. */
+  #assumeRole(holder: StandInKeys & { within?: string }, form: URLSearchParams): Answer {
+    if (form.get('Action') !== 'AssumeRole') throw refusal(400, 'InvalidAction', 'The action is not supported.');
+    const seconds = Math.min(3600, Math.max(1, Number(form.get('DurationSeconds') ?? 3600)));
+    const { actions, within } = readPolicy(form.get('Policy') ?? '');
+    const id = `STS${randomUUID().replaceAll('-', '').slice(0, 17).toUpperCase()}`;
+    const session: SessionKeys = { accessKeyId: id, secretAccessKey: randomUUID(), token: randomUUID(), until: Date.now() + seconds * 1000, within, rights: holder.rights.filter((right) => actions.includes(right)) };
+    this.#sessions.set(id, session);
+    const body = `<AssumeRoleResponse xmlns="https://sts.amazonaws.com/doc/2011-06-15/"><AssumeRoleResult><Credentials><AccessKeyId>${id}</AccessKeyId><SecretAccessKey>${session.secretAccessKey}</SecretAccessKey><SessionToken>${session.token}</SessionToken><Expiration>${new Date(session.until).toISOString()}</Expiration></Credentials></AssumeRoleResult></AssumeRoleResponse>`;
+    return { status: 200, headers: { 'content-type': 'text/xml' }, body: Buffer.from(body) };
+  }
+
   #startParts(bucket: string, key: string): Answer {
     const id = randomUUID();
     this.#uploads.set(id, new Map());
@@ -181,25 +198,47 @@ export class ObjectStoreStandIn {
     return next;
   }
 
-  #rightsOf(request: IncomingMessage, url: URL, body: Buffer): readonly Right[] {
-    const match = /^AWS4-HMAC-SHA256 Credential=([^/]+)\/(\d{8})\/([^/]+)\/s3\/aws4_request, ?SignedHeaders=([^,]+), ?Signature=([0-9a-f]+)$/.exec(request.headers.authorization ?? '');
+  #holderOf(request: IncomingMessage, url: URL, body: Buffer): StandInKeys & { within?: string } {
+    const match = /^AWS4-HMAC-SHA256 Credential=([^/]+)\/(\d{8})\/([^/]+)\/(s3|sts)\/aws4_request, ?SignedHeaders=([^,]+), ?Signature=([0-9a-f]+)$/.exec(request.headers.authorization ?? '');
     if (!match) throw refusal(403, 'AccessDenied', 'Access Denied');
-    const [, id, day, region, signed, signature] = match as unknown as [string, string, string, string, string, string];
-    const keys = this.keys.find((each) => each.accessKeyId === id);
+    const [, id, day, region, service, signed, signature] = match as unknown as [string, string, string, string, string, string, string];
+    const session = this.#sessions.get(id);
+    if (session && (session.until <= Date.now() || request.headers['x-amz-security-token'] !== session.token)) throw refusal(403, 'ExpiredToken', 'The provided token has expired.');
+    const keys = session ?? this.keys.find((each) => each.accessKeyId === id);
     if (!keys) throw refusal(403, 'InvalidAccessKeyId', 'The access key Id you provided does not exist in our records.');
     const date = request.headers['x-amz-date'] as string;
     const at = Date.parse(date.replace(/^(\d{4})(\d\d)(\d\d)T(\d\d)(\d\d)(\d\d)Z$/, '$1-$2-$3T$4:$5:$6Z'));
     if (Math.abs(Date.now() - at) > SKEW_MS) throw refusal(403, 'RequestTimeTooSkewed', 'The difference between the request time and the current time is too large.');
-    const payload = (request.headers['x-amz-content-sha256'] as string | undefined) ?? 'UNSIGNED-PAYLOAD';
+    const payload = (request.headers['x-amz-content-sha256'] as string | undefined) ?? (service === 'sts' ? sha256(body) : 'UNSIGNED-PAYLOAD');
     if (/^[0-9a-f]{64}$/.test(payload) && payload !== sha256(body)) throw refusal(400, 'XAmzContentSHA256Mismatch', 'The provided body does not match its hash.');
     const headers = signed.split(';').map((name) => `${name}:${String(request.headers[name] ?? '').trim().replace(/\s+/g, ' ')}\n`).join('');
     const query = [...url.searchParams].map(([name, value]) => [awsEscape(name), awsEscape(value)]).sort(([a, b], [c, d]) => (a! < c! || (a === c && b! < d!) ? -1 : 1)).map((pair) => pair.join('=')).join('&');
     const canonical = [request.method, url.pathname.split('/').map((step) => awsEscape(decodeURIComponent(step))).join('/'), query, headers, signed, payload].join('\n');
-    const scope = `${day}/${region}/s3/aws4_request`;
+    const scope = `${day}/${region}/${service}/aws4_request`;
     const toSign = ['AWS4-HMAC-SHA256', date, scope, sha256(canonical)].join('\n');
-    const key = [day, region, 's3', 'aws4_request'].reduce<Buffer>((made, part) => createHmac('sha256', made).update(part).digest(), Buffer.from(`AWS4${keys.secretAccessKey}`));
+    const key = [day, region, service, 'aws4_request'].reduce<Buffer>((made, part) => createHmac('sha256', made).update(part).digest(), Buffer.from(`AWS4${keys.secretAccessKey}`));
     if (createHmac('sha256', key).update(toSign).digest('hex') !== signature) throw refusal(403, 'SignatureDoesNotMatch', 'The request signature we calculated does not match the signature you provided.');
-    return keys.rights;
+    return keys;
+  }
+}
+
+interface SessionKeys extends StandInKeys {
+  token: string;
+  until: number;
+  /** Bucket and key that everything it touches must begin with. */
+  within: string;
+}
+
+const ACTIONS: Record<string, Right> = { 's3:GetObject': 'read', 's3:PutObject': 'write', 's3:DeleteObject': 'delete', 's3:ListBucket': 'list' };
+
+/** As much of a policy as a session needs: actions that are allowed, and the one prefix that they are allowed below. */
+function readPolicy(text: string): { actions: Right[]; within: string } {
+  try {
+    const { Statement: statements } = JSON.parse(text) as { Statement: { Action: string[]; Resource: string }[] };
+    const objects = statements.find((each) => each.Resource.endsWith('/*'))!;
+    return { actions: statements.flatMap((each) => each.Action).flatMap((action) => ACTIONS[action] ?? []), within: objects.Resource.replace('arn:aws:s3:::', '').slice(0, -1) };
+  } catch {
+    throw refusal(400, 'MalformedPolicyDocument', 'The policy is not understood.');
   }
 }
 

@@ -182,8 +182,11 @@ export class DiskStore implements LakeStore {
     const inside = normalPath(storePath);
     if (inside === '') throw new LakeError('bad-request', 'A file needs a name.');
     const full = path.join(this.root, inside);
-    await mkdir(path.dirname(full), { recursive: true });
-    await this.localPath(path.posix.dirname(inside) === '.' ? '' : path.posix.dirname(inside));
+    const folder = parentPath(inside);
+    if ((await this.#folderHere(folder)) === undefined) {
+      await mkdir(path.dirname(full), { recursive: true });
+      await this.localPath(folder);
+    }
     return full;
   }
 

@@ -1,5 +1,5 @@
 /** Secrets at rest: AES-256-GCM with a key that lies in the data folder, readable by its owner alone. */
-import { createCipheriv, createDecipheriv, randomBytes } from 'node:crypto';
+import { createCipheriv, createDecipheriv, createHmac, randomBytes } from 'node:crypto';
 import { existsSync, readFileSync, writeFileSync } from 'node:fs';
 import path from 'node:path';
 import { LakeError } from '../../core/errors';
@@ -13,6 +13,11 @@ export class Secrets {
     const file = path.join(home, 'secrets.key');
     if (!existsSync(file)) writeFileSync(file, randomBytes(KEY_BYTES), { mode: 0o600, flag: 'wx' });
     this.#key = readFileSync(file);
+  }
+
+  /** A key for another purpose, which does not tell this one. */
+  keyFor(purpose: string): Buffer {
+    return createHmac('sha256', this.#key).update(purpose).digest();
   }
 
   /** Base64 of nonce, tag and text. */

@@ -2,13 +2,19 @@
 import { readdirSync, readFileSync } from 'node:fs';
 import path from 'node:path';
 import { PGlite } from '@electric-sql/pglite';
-import type { Database, Sql } from '../catalog/database';
+import { DatabaseError, type Database, type Sql } from '../catalog/database';
 import { projectRoot } from '../program-files';
+
+/** As the real one fails. */
+function asDatabaseError(error: unknown): never {
+  const { message, code } = error as { message: string; code?: string };
+  throw new DatabaseError(message, code);
+}
 
 export async function testDatabase(): Promise<Database> {
   const lite = new PGlite();
   const folder = path.join(projectRoot, 'server/catalog/migrations');
   for (const name of readdirSync(folder).sort()) await lite.exec(readFileSync(path.join(folder, name), 'utf8'));
-  const sql: Sql = { query: async <T>(text: string, params: unknown[] = []) => (await lite.query<T>(text, params)).rows };
+  const sql: Sql = { query: async <T>(text: string, params: unknown[] = []) => (await lite.query<T>(text, params).catch(asDatabaseError)).rows };
   return { ...sql, transaction: <T>(work: (inside: Sql) => Promise<T>) => work(sql) } as unknown as Database;
 }

@@ -3,6 +3,8 @@ import { mkdtempSync, rmSync } from 'node:fs';
 import os from 'node:os';
 import path from 'node:path';
 import { randomUUID } from 'node:crypto';
+import { FilePointer, type MetadataPointer } from '../../core/iceberg/pointer';
+import { IcebergTable } from '../../core/iceberg/table';
 import { TRUE, type Predicate } from '../../core/scan/predicate';
 import { filesToRead } from '../../core/scan/plan';
 import { LATEST, type AsOf, type LakeTable } from '../../core/table/contract';
@@ -11,7 +13,9 @@ import { loadRowFilters, scanOf } from '../engine/scan-sql';
 import { csvHeaders } from '../lake/csv-headers';
 import { rootsOf } from '../lake/inspect';
 import type { OpenStorage } from '../lake/lake';
+import { EngineIcebergReaders } from '../lake/iceberg-readers';
 import { LocalFiles } from '../lake/local-files';
+import { ManifestCache } from '../lake/manifest-cache';
 import { translateError } from '../engine/translate';
 import { DiskStore } from '../storage/disk-store';
 import type { LakeStore } from '../storage/lake-store';
@@ -30,6 +34,13 @@ export function storeAt(root: string, uri?: string): DiskStore {
 /** A store as a connected storage named `bay`. */
 export function asStorage(store: LakeStore): OpenStorage {
   return { store, storage: { id: 1, name: 'bay', kind: store.root === undefined ? 's3' : 'folder', location: store.uri, settings: null, secret: null } };
+}
+
+/** An Iceberg table of a store as the server reads it. */
+export function icebergTableAt(engine: EngineCalls, store: LakeStore, root: string, pointer?: MetadataPointer): IcebergTable {
+  const scratch = temporaryFolder().path;
+  const storage = asStorage(store);
+  return new IcebergTable(store, root, root, pointer ?? new FilePointer(store, root), new EngineIcebergReaders(engine, new LocalFiles(path.join(scratch, 'files'), 1e9), storage, new ManifestCache(path.join(scratch, 'manifests'))));
 }
 
 export interface ReadOptions {

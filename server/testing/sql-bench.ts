@@ -4,6 +4,9 @@ import { createDeltaTable, type NewTable } from '../../core/delta/operations';
 import type { CheckpointIndexes } from '../../core/delta/live-files';
 import { DeltaTable } from '../../core/delta/table';
 import { LakeError } from '../../core/errors';
+import { createIcebergTable, type NewTable as NewIcebergTable } from '../../core/iceberg/operations';
+import { FilePointer } from '../../core/iceberg/pointer';
+import { IcebergTable } from '../../core/iceberg/table';
 import type { LakeTable } from '../../core/table/contract';
 import type { ReceiptBook } from '../catalog/receipt-book';
 import type { Receipt } from '../catalog/receipts';
@@ -15,6 +18,9 @@ import type { EngineCalls } from '../engine/engine';
 import type { Events } from '../events';
 import { EngineIndexes, localizer } from '../lake/checkpoint-indexes';
 import { DeltaUpkeep } from '../lake/delta-upkeep';
+import { EngineIcebergReaders } from '../lake/iceberg-readers';
+import { IcebergUpkeep } from '../lake/iceberg-upkeep';
+import { ManifestCache } from '../lake/manifest-cache';
 import type { FilesAsTable } from '../lake/files-as-table';
 import { randomIds, systemClock, type Lake, type OpenStorage } from '../lake/lake';
 import { LocalFiles } from '../lake/local-files';
@@ -26,16 +32,19 @@ export class SqlBench {
   readonly #home = temporaryFolder();
   readonly #tables = new Map<string, LakeTable>();
   readonly #indexes: CheckpointIndexes | undefined;
+  readonly #manifests: ManifestCache;
   readonly storage: OpenStorage;
   readonly receipts: Omit<Receipt, 'at'>[] = [];
   readonly queries: Queries;
   readonly changes: Changes;
   readonly upkeep: DeltaUpkeep;
+  readonly icebergUpkeep: IcebergUpkeep;
 
   /** `indexFromBytes`: checkpoints of so many bytes are read by an index. Tables are named `bay.name` and lie in the folder `name` of the store. */
-  constructor(readonly store: LakeStore, engine: EngineCalls, options: { indexFromBytes?: number } = {}) {
+  constructor(readonly store: LakeStore, readonly engine: EngineCalls, options: { indexFromBytes?: number } = {}) {
     const storage = asStorage(store);
     this.storage = storage;
+    this.#manifests = new ManifestCache(path.join(this.#home.path, 'manifests'));
     const lake = {
       storages: () => [storage], storageOf: () => storage, storage: () => storage,
       table: (relation: Relation) => this.table(relation.name),
@@ -51,6 +60,7 @@ export class SqlBench {
     this.queries = new Queries(lake, {} as FilesAsTable, engine, names, receipts, config, new LocalFiles(path.join(this.#home.path, 'cache'), 1e9));
     if (options.indexFromBytes !== undefined) this.#indexes = new EngineIndexes(engine, path.join(this.#home.path, 'indexes'), localizer(this.queries.local, () => [storage]), options.indexFromBytes);
     this.upkeep = new DeltaUpkeep(engine, this.queries.local, config, { warn: (error: unknown) => { throw error; } });
+    this.icebergUpkeep = new IcebergUpkeep(engine, this.queries.local, config);
     this.changes = new Changes(this.queries, this.upkeep, receipts, { tell: () => undefined } as unknown as Events, config);
   }
 
@@ -71,6 +81,24 @@ export class SqlBench {
   /** A table that stands in the folder already, or one that is about to be made. */
   open(name: string): DeltaTable {
     const table = new DeltaTable(this.store, name, `bay.${name}`, this.#indexes);
+    this.#tables.set(name, table);
+    return table;
+  }
+
+  iceberg(name: string): IcebergTable {
+    return this.table(name) as IcebergTable;
+  }
+
+  async createIceberg(name: string, options: NewIcebergTable): Promise<IcebergTable> {
+    const table = this.openIceberg(name);
+    await createIcebergTable(table, options, { clock: systemClock, ids: randomIds, who: 'tester' });
+    return table;
+  }
+
+  /** As `open`, followed by its own files. */
+  openIceberg(name: string): IcebergTable {
+    const readers = new EngineIcebergReaders(this.engine, this.queries.local, this.storage, this.#manifests);
+    const table = new IcebergTable(this.store, name, `bay.${name}`, new FilePointer(this.store, name), readers);
     this.#tables.set(name, table);
     return table;
   }

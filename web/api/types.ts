@@ -345,13 +345,13 @@ export interface DeltaProtocol {
   readerVersion: number;
   writerVersion: number;
   features: { name: string; forReaders: boolean; means: string; write: 'yes' | 'no' | 'unused' }[];
-  properties: DeltaProperty[];
+  properties: TableProperty[];
   rules: { required: string[]; conditions: { name: string; sql: string }[]; generated: { column: string; sql: string }[]; defaults: { column: string; sql: string }[] };
   domains: string[];
   applications: { name: string; version: number }[];
 }
 
-export interface DeltaProperty {
+export interface TableProperty {
   name: string;
   value: string | null;
   means: string;
@@ -363,6 +363,60 @@ export interface DeltaUpkeep {
   compaction: { groups: number; files: number; bytes: number };
   clearing: { files: number; bytes: number; paths: { path: string; bytes: number }[]; oldestReadable: number; breaks?: { from: number; to: number }; isShort: boolean };
   log: { files: number; oldestVersion: number; commits: number; lastCheckpoint: number };
+}
+
+export interface IcebergFacts {
+  formatVersion: number;
+  uuid: string;
+  location: string;
+  metadataFile: string;
+  ownedBy: 'catalog' | 'files';
+  snapshots: number;
+  properties: TableProperty[];
+  refs: IcebergRef[];
+  partitionings: { id: number; isCurrent: boolean; fields: { name: string; transform: string; source: string }[] }[];
+  sortOrder: { column: string; direction: 'asc' | 'desc' }[];
+  key: string[];
+}
+
+export interface IcebergRef {
+  name: string;
+  type: 'branch' | 'tag';
+  snapshotId: string;
+  version: number | null;
+  at: number | null;
+  isOnMain: boolean;
+  minSnapshotsToKeep: number | null;
+  maxSnapshotAgeMs: number | null;
+  maxRefAgeMs: number | null;
+}
+
+export interface IcebergUpkeep {
+  rewrite: { groups: number; files: number; bytes: number };
+  deletes: { groups: number; files: number; bytes: number };
+  manifests: { before: number; after: number };
+  expiry: { snapshots: { id: string; at: number; operation: string }[]; refs: string[]; kept: number; files: number; bytes: number; paths: { path: string; bytes: number }[] };
+  orphans: { files: number; bytes: number; young: number; paths: { path: string; bytes: number }[] };
+}
+
+export type AccessRight = 'see' | 'read' | 'write' | 'manage';
+
+export interface AccessToken {
+  id: string;
+  name: string;
+  grants: { on: string; right: AccessRight }[];
+  createdBy: string;
+  createdAt: string;
+  expiresAt: string | null;
+  lastUsed: string | null;
+  revokedAt: string | null;
+}
+
+export interface ConnectFacts {
+  path: string;
+  tokenPath: string;
+  endpoints: string[];
+  warehouses: { name: string; kind: string; uri: string }[];
 }
 
 /** A table by its folder, registered or not. */

@@ -7,7 +7,8 @@ import type { TimelineEntry } from '../api/types';
 import { bytesText, countText, dayText, plural, shortDayText, timeText, utcText } from '../design/format';
 import { handleX, layoutTimeline, LEAST_GAP, nearestStem, type Stem } from './timeline-layout';
 
-const props = defineProps<{ entries: TimelineEntry[]; viewing: number; latest: number }>();
+/** `flags`: names that stand for a version. */
+const props = defineProps<{ entries: TimelineEntry[]; viewing: number; latest: number; flags?: readonly { version: number; name: string }[] }>();
 const emit = defineEmits<{ view: [version: number] }>();
 const box = ref<HTMLElement>();
 const { width } = useElementSize(box);
@@ -20,6 +21,12 @@ const most = computed(() => Math.max(1, ...layout.value.stems.flatMap((stem) => 
 const height = computed(() => scaleSymlog([0, most.value], [0, 36]).constant(Math.max(1, most.value / 1000)));
 const barHeight = (rows: number) => (rows === 0 ? 0 : Math.max(2, height.value(rows)));
 
+const FLAG_MARKS = 16;
+const flagged = computed(() => layout.value.stems.flatMap((stem) => {
+  const names = (props.flags ?? []).filter(({ version }) => props.entries.slice(stem.first, stem.last + 1).some((each) => each.version === version)).map(({ name }) => name);
+  const text = names.join(', ');
+  return names.length === 0 ? [] : [{ x: stem.x, text: text.length > FLAG_MARKS ? `${text.slice(0, FLAG_MARKS - 1)}…` : text, all: text }];
+}));
 /** Only numbered versions can be viewed; the step before stands for one without a number. */
 function versionOf(stem: Stem): number | undefined {
   for (let index = stem.last; index >= 0; index--) if (props.entries[index]!.version !== undefined) return props.entries[index]!.version;
@@ -100,6 +107,11 @@ defineExpose({ step });
           <circle v-else-if="stem.rowsAdded === 0 && stem.rowsRemoved === 0" :cx="stem.x" :cy="AXIS" r="2.5" class="fill-muted" />
           <text :x="stem.x" y="131" text-anchor="middle" class="mono" :class="stem.first <= viewingIndex && viewingIndex <= stem.last ? 'fill-ink font-bold' : 'fill-muted'" style="font-size: 11px">{{ stem.label }}</text>
         </g>
+        <g v-for="flag in flagged" :key="`flag ${flag.x}`" class="pointer-events-none text-dusk">
+          <line :x1="flag.x + 6" :x2="flag.x + 6" y1="37" :y2="AXIS" stroke="currentColor" stroke-width="1" />
+          <path :d="`M${flag.x + 6},37 h7 l-2.5,3.5 l2.5,3.5 h-7 z`" fill="currentColor" />
+          <text :x="flag.x + 16" y="45" class="mono fill-dusk" style="font-size: 10px">{{ flag.text }}<title>{{ flag.all }}</title></text>
+        </g>
         <g v-if="handleAt !== undefined" :class="isPast ? 'text-brass' : 'text-tide'">
           <line :x1="handleAt" :x2="handleAt" y1="34" y2="120" stroke="currentColor" stroke-width="2" />
           <g
@@ -121,7 +133,7 @@ defineExpose({ step });
     <p class="flex flex-wrap gap-x-5 border-t border-hairline px-3 py-1 text-small text-muted">
       <span><span class="mr-1 inline-block size-2.5 bg-tide" aria-hidden="true"></span>rows added</span>
       <span><span class="mr-1 inline-block size-2.5 border border-ink" aria-hidden="true"></span>rows removed</span>
-      <span><span class="text-dusk" aria-hidden="true">◇</span> columns</span><span><span aria-hidden="true">○</span> upkeep</span><span v-if="layout.breaks.length > 0"><span aria-hidden="true">»</span> time shortened</span>
+      <span><span class="text-dusk" aria-hidden="true">◇</span> columns</span><span><span aria-hidden="true">○</span> upkeep</span><span v-if="flagged.length > 0"><span class="text-dusk" aria-hidden="true">⚑</span> branch or tag</span><span v-if="layout.breaks.length > 0"><span aria-hidden="true">»</span> time shortened</span>
       <button v-if="range" class="plain-link" @click="range = undefined">show all versions</button>
       <span class="ml-auto">logarithmic; <kbd>←</kbd> <kbd>→</kbd> moves viewing</span>
     </p>

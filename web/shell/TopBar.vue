@@ -11,6 +11,7 @@ const places = [
   { name: 'Crawls', to: '/crawls' },
   { name: 'Catalog', to: '/catalog' },
   { name: 'Query', to: '/query' },
+  { name: 'Access', to: '/access' },
 ];
 const route = useRoute();
 const session = useSession();

@@ -1,9 +1,9 @@
 import { onMounted, onUnmounted } from 'vue';
 import { useRouter } from 'vue-router';
 
-const PLACES: Record<string, string> = { s: '/storage', c: '/crawls', t: '/catalog', q: '/query' };
+const PLACES: Record<string, string> = { s: '/storage', c: '/crawls', t: '/catalog', q: '/query', a: '/access' };
 
-/** `/` finds; `g` and a letter go to a place: storage, crawls, catalog (t for tables), query. */
+/** `/` finds; `g` and a letter go to a place: storage, crawls, catalog (t for tables), query, access. */
 export function useKeys(): void {
   const router = useRouter();
   let awaiting = false;

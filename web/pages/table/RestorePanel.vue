@@ -18,7 +18,10 @@ async function restore(): Promise<void> {
 
 <template>
   <section class="mb-2 border border-brass bg-card px-4 py-2.5" aria-label="Restore" @keydown.esc="emit('close')">
-    <p>
+    <p v-if="detail.format === 'iceberg'">
+      The table will read as version {{ detail.version }} did<template v-if="detail.rows !== null">: {{ countText(detail.rows) }} rows</template>. Later versions leave the timeline; they can be read by their snapshot id until they expire. No file is removed.
+    </p>
+    <p v-else>
       A new version {{ detail.latestVersion + 1 }} will be committed that reads as version {{ detail.version }} does<template v-if="detail.rows !== null">: {{ countText(detail.rows) }} rows</template>.
       No file is removed, and versions up to {{ detail.latestVersion }} stay readable.
     </p>

@@ -2,7 +2,7 @@
 import { computed, onMounted, onUnmounted, ref, watch } from 'vue';
 import { useRoute, useRouter } from 'vue-router';
 import { call } from '../../api/client';
-import type { TableDetail, TimelineEntry } from '../../api/types';
+import type { IcebergFacts, TableDetail, TimelineEntry } from '../../api/types';
 import TableTimeline from '../../charts/TableTimeline.vue';
 import BaseButton from '../../design/BaseButton.vue';
 import CopyText from '../../design/CopyText.vue';
@@ -15,7 +15,10 @@ import { useCatalog } from '../../stores/catalog';
 import { useLive } from '../../stores/live';
 import { useLoad } from '../../stores/load';
 import { queryLink, tableName } from '../query/link';
+import IcebergProperties from './IcebergProperties.vue';
+import IcebergUpkeep from './IcebergUpkeep.vue';
 import RestorePanel from './RestorePanel.vue';
+import TableBranches from './TableBranches.vue';
 import TableColumns from './TableColumns.vue';
 import TableHistory from './TableHistory.vue';
 import TableMisfits from './TableMisfits.vue';
@@ -35,6 +38,8 @@ const base = computed(() => `/catalog/${encodeURIComponent(namespace.value)}/${e
 
 const detail = useLoad(() => call<TableDetail>(`${base.value}${wanted.value === undefined ? '' : `?version=${wanted.value}`}`));
 const history = useLoad(() => call<{ entries: TimelineEntry[] }>(`${base.value}/history`));
+const facts = useLoad(() => call<IcebergFacts>(`${base.value}/iceberg`));
+const flags = computed(() => (shown.value?.format === 'iceberg' ? (facts.value.value?.refs ?? []).flatMap((each) => (each.name !== 'main' && each.version !== null && each.isOnMain ? [{ version: each.version, name: each.name }] : [])) : []));
 const now = useLoad(() => catalog.detail(namespace.value, table.value));
 void catalog.refresh();
 watch(base, () => {
@@ -54,6 +59,7 @@ const reloadAll = () => {
 };
 useLive((event) => event.topic === 'catalog' && void detail.reload());
 useLive((event) => event.topic === 'table' && event.name.toLowerCase() === `${namespace.value}.${table.value}`.toLowerCase() && reloadAll(), reloadAll);
+watch(() => [detail.value.value?.format, history.value.value], ([format]) => format === 'iceberg' && void facts.reload());
 watch(() => detail.value.value?.kind, (kind) => kind === 'view' && void router.replace(base.value));
 
 const restoring = ref(false);
@@ -95,7 +101,7 @@ const steps = computed(() => [
   ...(past.value ? [{ label: `version ${shown.value!.version}`, past: true }] : []),
 ]);
 const LINES = new Set(['csv', 'fixed', 'pattern', 'json']);
-const sections = computed(() => [{ name: 'rows', words: 'Rows' }, { name: 'columns', words: 'Columns' }, { name: 'history', words: 'History' }, { name: 'profile', words: 'Profile' }, ...(shown.value?.format === 'delta' ? [{ name: 'properties', words: 'Properties' }, { name: 'upkeep', words: 'Upkeep' }] : []), ...(LINES.has(shown.value?.format ?? '') ? [{ name: 'misfits', words: 'Lines that do not fit' }] : [])]);
+const sections = computed(() => [{ name: 'rows', words: 'Rows' }, { name: 'columns', words: 'Columns' }, { name: 'history', words: 'History' }, { name: 'profile', words: 'Profile' }, ...(shown.value?.format === 'iceberg' ? [{ name: 'branches', words: 'Branches' }] : []), ...(shown.value?.format === 'delta' || shown.value?.format === 'iceberg' ? [{ name: 'properties', words: 'Properties' }, { name: 'upkeep', words: 'Upkeep' }] : []), ...(LINES.has(shown.value?.format ?? '') ? [{ name: 'misfits', words: 'Lines that do not fit' }] : [])]);
 </script>
 
 <template>
@@ -115,13 +121,13 @@ const sections = computed(() => [{ name: 'rows', words: 'Rows' }, { name: 'colum
     </template>
     <template v-if="shown" #actions>
       <BaseButton @click="$router.push(queryLink(`SELECT *\nFROM ${full}${past ? ` FOR SYSTEM_VERSION AS OF ${shown.version}` : ''}\nLIMIT 100`))">{{ past ? `Query version ${shown.version}` : 'Query' }}</BaseButton>
-      <BaseButton v-if="past && shown.format === 'delta'" :aria-expanded="restoring" @click="restoring = !restoring">Restore it…</BaseButton>
+      <BaseButton v-if="past && (shown.format === 'delta' || shown.format === 'iceberg')" :aria-expanded="restoring" @click="restoring = !restoring">Restore it…</BaseButton>
     </template>
     <ProblemBox v-if="detail.problem.value" class="mb-2" :problem="detail.problem.value" can-retry @retry="reloadAll" />
     <template v-if="shown">
       <RestorePanel v-if="restoring" :detail="shown" @close="restoring = false" @restored="onRestored" />
       <ProblemBox v-if="history.problem.value" class="mb-2" :problem="history.problem.value" can-retry @retry="history.reload" />
-      <TableTimeline v-else-if="history.value.value && history.value.value.entries.length > 0" ref="timeline" :entries="history.value.value.entries" :viewing="shown.version" :latest="shown.latestVersion" @view="view" />
+      <TableTimeline v-else-if="history.value.value && history.value.value.entries.length > 0" ref="timeline" :entries="history.value.value.entries" :viewing="shown.version" :latest="shown.latestVersion" :flags="flags" @view="view" />
       <nav class="flex gap-6 pt-1.5 pb-2" aria-label="Sections">
         <button v-for="each in sections" :key="each.name" class="border-b-2 py-1 font-semibold" :class="section === each.name ? 'border-ink' : 'border-transparent text-muted hover:text-ink'" :aria-current="section === each.name ? 'true' : undefined" @click="show(each.name)">{{ each.words }}</button>
         <span v-if="shown.snapshotId" class="ml-auto self-center text-muted">snapshot <CopyText :text="shown.snapshotId" /></span>
@@ -129,6 +135,9 @@ const sections = computed(() => [{ name: 'rows', words: 'Rows' }, { name: 'colum
       <TableRows v-if="section === 'rows'" :namespace="namespace" :table="table" :version="shown.version" :past="past" :total="shown.rows" />
       <TableHistory v-else-if="section === 'history'" :entries="history.value.value?.entries ?? []" :viewing="shown.version" @view="view" />
       <TableProfile v-else-if="section === 'profile'" :base="base" />
+      <TableBranches v-else-if="section === 'branches'" :base="base" :detail="shown" :full="full" @view="view" @changed="facts.reload" />
+      <IcebergProperties v-else-if="section === 'properties' && shown.format === 'iceberg'" :base="base" :past="past" />
+      <IcebergUpkeep v-else-if="section === 'upkeep' && shown.format === 'iceberg'" :base="base" :detail="shown" />
       <TableProperties v-else-if="section === 'properties'" :base="base" :past="past" />
       <TableUpkeep v-else-if="section === 'upkeep'" :base="base" :detail="shown" />
       <TableMisfits v-else-if="section === 'misfits'" :base="base" :storage="shown.storage ?? ''" />

@@ -1,0 +1,450 @@
+/** Tables of the catalog as the open REST catalog protocol has them: made, loaded, registered, committed to, renamed and dropped. */
+import { createHash, randomUUID } from 'node:crypto';
+import { LakeError } from '../../core/errors';
+import { commitUpdates, nextMetadata, nextNumber, type CommitPorts } from '../../core/iceberg/commit';
+import { snapshotById, versionOf, type TableMetadata } from '../../core/iceberg/metadata';
+import { CatalogPointer } from '../../core/iceberg/pointer';
+import { assignIds, children, parseSchema, schemaJson, type StructJson } from '../../core/iceberg/schema';
+import type { IcebergTable } from '../../core/iceberg/table';
+import { applyUpdates, checkRequirements, type TableRequirement, type TableUpdate } from '../../core/iceberg/updates';
+import { isNested, type Field } from '../../core/schema/types';
+import { parentPath } from '../../core/storage/paths';
+import { demand, mayDo, nameOfIdentity, type Identity } from '../access/access';
+import { createRelation, dropRelation, findRelation, getNamespace, listRelations, nameOf, renameRelation, swapPointer, swapPointers, type Relation } from '../catalog/relations';
+import { removeUnder } from '../lake/account';
+import { randomIds, systemClock } from '../lake/lake';
+import type { Services } from '../services';
+import { alreadyExists, badRequest, noSuch } from './errors';
+import { GroupCommits, type DoneCommit, type FailedCommit } from './group-commits';
+import { levelsOf, namespaceOf } from './names';
+import { isWithin, locationOf, placeForNew, placeOf, relationPlace, type Place } from './places';
+
+export interface TableIdentifier {
+  namespace: string[];
+  name: string;
+}
+
+export interface LoadedTable {
+  metadataLocation: string;
+  metadata: TableMetadata;
+  relation: Relation;
+}
+
+export interface CreateTable {
+  name: string;
+  location?: string;
+  schema: StructJson;
+  'partition-spec'?: { fields: SpecFieldGiven[] } | null;
+  'write-order'?: { fields: OrderFieldGiven[] } | null;
+  'stage-create': boolean;
+  properties: Record<string, string>;
+}
+
+/** Some clients write the ids with underscores. */
+interface SpecFieldGiven {
+  'source-id'?: number;
+  'source-ids'?: number[];
+  source_id?: number;
+  'field-id'?: number;
+  name: string;
+  transform: string;
+}
+
+interface OrderFieldGiven {
+  'source-id'?: number;
+  source_id?: number;
+  transform: string;
+  direction: 'asc' | 'desc';
+  'null-order'?: 'nulls-first' | 'nulls-last';
+  null_order?: 'nulls-first' | 'nulls-last';
+}
+
+export interface CommitTable {
+  requirements: TableRequirement[];
+  updates: TableUpdate[];
+  /** Shorthands that some clients send in place of updates. */
+  schema?: StructJson;
+  'partition-spec'?: { fields: SpecFieldGiven[] };
+  properties?: Record<string, string>;
+}
+
+const FORMAT_VERSION = 'format-version';
+
+export class IcebergTables {
+  readonly #turns = new Map<string, Promise<unknown>>();
+  readonly #commits: GroupCommits;
+
+  constructor(readonly services: Pick<Services, 'database' | 'lake' | 'events' | 'receipts' | 'names'>) {
+    this.#commits = new GroupCommits({
+      inTurn: (id, work) => this.#inTurn([id], work), swap: (relationId, expected, next) => swapPointer(services.database, relationId, expected, next),
+      done: (commit) => this.#told(commit), failed: (commit) => this.#noteFailure(commit), locationOf: (relation, path) => locationOf({ ...relationPlace(services.lake, relation), path }),
+    });
+  }
+
+  async list(identity: Identity, namespace: string): Promise<TableIdentifier[]> {
+    return (await this.relations(identity, namespace)).filter(isIceberg).map((relation) => ({ namespace: levelsOf(relation.namespace), name: relation.name }));
+  }
+
+  /** Tables and views that the caller may see. */
+  async relations(identity: Identity, namespace: string): Promise<Relation[]> {
+    return (await listRelations(this.services.database, namespace)).filter((relation) => mayDo(identity, 'see', relation)).sort((a, b) => (a.name < b.name ? -1 : 1));
+  }
+
+  /** Fails for one that there is not, that is no Iceberg table, or that may not be seen. */
+  async relation(identity: Identity, namespace: string, name: string): Promise<Relation> {
+    const relation = await this.#named(namespace, name);
+    if (!relation || !isIceberg(relation) || !mayDo(identity, 'see', relation)) throw noSuch('Table', `There is no Iceberg table ${namespace}.${name} in the catalog.`);
+    return relation;
+  }
+
+  async #named(namespace: string, name: string): Promise<Relation | undefined> {
+    return this.services.names.get(namespace, name).catch((error: unknown) => {
+      if (error instanceof LakeError && error.kind === 'not-found') return undefined;
+      throw error;
+    });
+  }
+
+  async load(identity: Identity, namespace: string, name: string): Promise<LoadedTable> {
+    const relation = await this.relation(identity, namespace, name);
+    demand(identity, 'read', relation);
+    return this.#loaded(relation);
+  }
+
+  async #loaded(relation: Relation): Promise<LoadedTable> {
+    const { path, metadata } = await this.#table(relation).current();
+    return { relation, metadata, metadataLocation: locationOf({ ...relationPlace(this.services.lake, relation), path }) };
+  }
+
+  async create(identity: Identity, namespace: string, request: CreateTable, warehouse: string | undefined): Promise<LoadedTable> {
+    const { database, lake } = this.services;
+    const home = await getNamespace(database, namespace).catch((error: unknown) => {
+      throw error instanceof LakeError && error.kind === 'not-found' ? noSuch('Namespace', error.message) : error;
+    });
+    demand(identity, 'manage', { namespace, name: request.name });
+    await this.#mustBeFree(namespace, request.name);
+    const place = request.location === undefined ? await placeForNew(lake, home, request.name, warehouse) : placeOf(lake, request.location);
+    if (place.path === '') throw badRequest('A table cannot lie at the root of a storage.');
+    await this.#mustBeUnused(place, `${namespace}.${request.name}`);
+    const metadata = firstMetadata(request, locationOf(place), `${namespace}.${request.name}`);
+    if (request['stage-create']) return { relation: unregistered(namespace, request.name, place), metadata, metadataLocation: '' };
+    return this.#register(identity, namespace, request.name, place, metadata, true);
+  }
+
+  async register(identity: Identity, namespace: string, request: { name: string; 'metadata-location': string; overwrite: boolean }): Promise<LoadedTable> {
+    const { database, lake } = this.services;
+    await getNamespace(database, namespace).catch(() => {
+      throw noSuch('Namespace', `There is no namespace "${namespace}" in the catalog.`);
+    });
+    demand(identity, 'manage', { namespace, name: request.name });
+    const place = placeOf(lake, request['metadata-location']);
+    if (!/(^|\/)metadata\/[^/]+\.metadata\.json(\.gz)?$/.test(place.path)) throw badRequest(`${request['metadata-location']} is no metadata file of an Iceberg table: expected …/metadata/….metadata.json.`);
+    const root = parentPath(parentPath(place.path));
+    const full = `${namespace}.${request.name}`;
+    const metadata = await lake.icebergTable(place.storage, root, full).metadataAt(place.path);
+    const known = await findRelation(database, namespace, request.name);
+    if (known && !request.overwrite) throw alreadyExists(`${full} exists in the catalog already.`);
+    if (known) await dropRelation(database, known, nameOfIdentity(identity));
+    await createRelation(database, { namespace, name: request.name, kind: 'table', format: 'iceberg', storageId: place.storage.storage.id, location: root, managed: false, definition: { kind: 'lake', pointer: 'catalog' }, pointer: place.path }, nameOfIdentity(identity));
+    this.services.events.tell({ topic: 'catalog' });
+    return { relation: (await findRelation(database, namespace, request.name))!, metadata, metadataLocation: request['metadata-location'] };
+  }
+
+  async rename(identity: Identity, source: TableIdentifier, destination: TableIdentifier): Promise<void> {
+    const relation = await this.relation(identity, namespaceOf(source.namespace), source.name);
+    await renameTo(this.services, identity, relation, destination);
+  }
+
+  async drop(identity: Identity, namespace: string, name: string, purge: boolean): Promise<void> {
+    const { database, lake, events } = this.services;
+    const relation = await this.relation(identity, namespace, name);
+    demand(identity, 'manage', relation);
+    const storage = lake.storageOf(relation);
+    const files = purge ? await storage.store.list(relation.location!) : [];
+    if (purge) {
+      const inside = (await listRelations(database)).filter((other) => other.id !== relation.id && other.storage === relation.storage && (other.location === relation.location || (other.location ?? '').startsWith(`${relation.location}/`)));
+      if (inside.length > 0) throw badRequest(`${inside.map(nameOf).join(', ')} lies in the folder of ${nameOf(relation)}, so its files cannot be removed. Nothing was changed.`);
+    }
+    await dropRelation(database, relation, nameOfIdentity(identity));
+    if (purge) await removeUnder(storage, [relation.location!], files);
+    events.tell({ topic: 'catalog' });
+  }
+
+  async commit(identity: Identity, namespace: string, name: string, request: CommitTable): Promise<LoadedTable> {
+    const requirements = request.requirements;
+    const creates = requirements.some((each) => each.type === 'assert-create');
+    const relation = creates ? await findRelation(this.services.database, namespace, name) : undefined;
+    if (creates && !relation) return this.#commitStaged(identity, namespace, name, request);
+    if (creates && relation) throw alreadyExists(`${namespace}.${name} exists in the catalog already.`);
+    const known = await this.relation(identity, namespace, name);
+    demand(identity, 'write', known);
+    const { pointer } = this.#table(known);
+    if (pointer instanceof CatalogPointer) return this.#commits.add(known, this.#table(known), pointer, { identity, requirements, updates: this.#updates(identity, known, request) });
+    return this.#inTurn([known.id], async () => {
+      const table = this.#table(known);
+      const updates = this.#updates(identity, known, request);
+      const { metadata, path } = await commitUpdates(table, requirements, updates, ports(identity)).catch((error: unknown) => this.#failed({ identity, relation: known, updates, error }));
+      this.#told({ identity, relation: known, updates, metadata });
+      return { relation: known, metadata, metadataLocation: locationOf({ ...relationPlace(this.services.lake, known), path }) };
+    });
+  }
+
+  /** All of them in one step, or none. */
+  async transaction(identity: Identity, changes: readonly (CommitTable & { identifier: TableIdentifier })[]): Promise<void> {
+    const relations = await Promise.all(changes.map(({ identifier }) => this.relation(identity, namespaceOf(identifier.namespace), identifier.name)));
+    for (const relation of relations) demand(identity, 'write', relation);
+    const twice = relations.find((relation, index) => relations.findIndex((other) => other.id === relation.id) !== index);
+    if (twice) throw badRequest(`${nameOf(twice)} is named twice in one transaction.`);
+    await this.#inTurn(relations.map(({ id }) => id), async () => {
+      const prepared = [];
+      for (const [index, relation] of relations.entries()) {
+        const { pointer } = this.#table(relation);
+        if (!(pointer instanceof CatalogPointer)) throw badRequest(`${nameOf(relation)} follows its own files, so it cannot be part of a transaction. Nothing was changed.`);
+        const table = this.#table(relation);
+        const { path, metadata } = await table.current();
+        const { requirements } = changes[index]!;
+        checkRequirements(metadata, requirements, table.name);
+        const updates = this.#updates(identity, relation, changes[index]!);
+        const now = Math.max(systemClock.now(), metadata['last-updated-ms'] + 1);
+        const next = nextMetadata(table, path, metadata, applyUpdates(metadata, updates, now, table.name), now);
+        prepared.push({ relation, table, pointer, updates, path, next });
+      }
+      const written = await Promise.all(prepared.map(({ pointer, next, path }) => pointer.write(next, nextNumber(path))));
+      const isDone = await swapPointers(this.services.database, prepared.map(({ relation, path }, index) => ({ relationId: relation.id, expected: path, next: written[index]!.path })));
+      if (!isDone) {
+        await Promise.all(prepared.map(({ table }, index) => table.store.delete(written[index]!.path).catch(() => undefined)));
+        throw new LakeError('conflict', `Somebody else committed to one of ${relations.map(nameOf).join(', ')} first. Nothing was changed.`);
+      }
+      for (const [index, { relation, table, pointer, updates, next }] of prepared.entries()) {
+        table.adopt(written[index]!.path, next);
+        await pointer.published(written[index]!);
+        this.#told({ identity, relation, updates, metadata: next });
+      }
+    });
+  }
+
+  /** The first commit of a table that was only staged: its updates describe all of it. */
+  async #commitStaged(identity: Identity, namespace: string, name: string, { updates, requirements }: CommitTable): Promise<LoadedTable> {
+    const { lake } = this.services;
+    demand(identity, 'manage', { namespace, name });
+    const full = `${namespace}.${name}`;
+    checkRequirements(undefined, requirements.filter((each) => each.type === 'assert-create'), full);
+    const location = updates.find((each) => each.action === 'set-location');
+    if (!location) throw badRequest(`The first commit of ${full} says no location.`);
+    const place = placeOf(lake, location.location);
+    if (place.path === '') throw badRequest('A table cannot lie at the root of a storage.');
+    await this.#mustBeUnused(place, full);
+    const metadata = applyUpdates(nothing(location.location), updates.map((update) => this.#signed(identity, update)), systemClock.now(), full);
+    this.#mustBeWithin(place, full, updates);
+    const loaded = await this.#register(identity, namespace, name, place, { ...metadata, 'last-updated-ms': systemClock.now() }, true);
+    this.#told({ identity, relation: loaded.relation, updates, metadata });
+    return loaded;
+  }
+
+  async #register(identity: Identity, namespace: string, name: string, place: Place, metadata: TableMetadata, managed: boolean): Promise<LoadedTable> {
+    const { database, events } = this.services;
+    const pointer = new CatalogPointer(place.storage.store, place.path, { read: async () => undefined, swap: async () => false }, randomIds);
+    const written = await pointer.write(metadata, 1);
+    await createRelation(database, { namespace, name, kind: 'table', format: 'iceberg', storageId: place.storage.storage.id, location: place.path, managed, definition: { kind: 'lake', pointer: 'catalog' }, pointer: written.path }, nameOfIdentity(identity)).catch(async (error: unknown) => {
+      await place.storage.store.delete(written.path).catch(() => undefined);
+      throw error instanceof LakeError && error.kind === 'conflict' ? alreadyExists(error.message) : error;
+    });
+    await pointer.published(written);
+    events.tell({ topic: 'catalog' });
+    const relation = (await findRelation(database, namespace, name))!;
+    this.#table(relation).adopt(written.path, metadata);
+    return { relation, metadata, metadataLocation: locationOf({ ...place, path: written.path }) };
+  }
+
+  #table(relation: Relation): IcebergTable {
+    return this.services.lake.table(relation) as IcebergTable;
+  }
+
+  /** Updates as they are applied: shorthands written out, locations held to the storage, snapshots with who made them. */
+  #updates(identity: Identity, relation: Relation, request: CommitTable): TableUpdate[] {
+    const place = relationPlace(this.services.lake, relation);
+    const updates = [...request.updates, ...shorthands(request)];
+    checkProperties(updates);
+    this.#mustBeWithin(place, nameOf(relation), updates);
+    return updates.map((update) => this.#signed(identity, update));
+  }
+
+  #mustBeWithin({ storage }: Place, table: string, updates: readonly TableUpdate[]): void {
+    for (const update of updates) {
+      const named = update.action === 'set-location' ? update.location : update.action === 'add-snapshot' ? update.snapshot['manifest-list'] : undefined;
+      if (named !== undefined && !isWithin(storage, named)) throw badRequest(`${table}: ${named} lies outside of the table's storage ${storage.storage.name} (${storage.store.uri}). Nothing was changed.`);
+    }
+  }
+
+  /** Who made a snapshot stands in its summary, as it does for our own. */
+  #signed(identity: Identity, update: TableUpdate): TableUpdate {
+    if (update.action !== 'add-snapshot' || update.snapshot.summary?.['committed-by'] !== undefined) return withKebabIds(update);
+    return { ...update, snapshot: { ...update.snapshot, summary: { ...update.snapshot.summary, 'committed-by': nameOfIdentity(identity) } } };
+  }
+
+  async #mustBeFree(namespace: string, name: string): Promise<void> {
+    const known = await findRelation(this.services.database, namespace, name);
+    if (known) throw alreadyExists(`${namespace}.${name} exists in the catalog already${known.kind === 'view' ? ', as a view' : ''}.`);
+  }
+
+  /** Two tables in one folder would take each other's files for orphans. */
+  async #mustBeUnused({ storage, path }: Place, table: string): Promise<void> {
+    const other = (await listRelations(this.services.database)).find((each) => each.storage === storage.storage.name && each.location !== null && each.location !== '' && (each.location === path || each.location.startsWith(`${path}/`) || path.startsWith(`${each.location}/`)));
+    if (other) throw badRequest(`${table} cannot lie in ${locationOf({ storage, path })}: ${nameOf(other)} is there.`);
+  }
+
+  async #inTurn<T>(ids: readonly number[], work: () => Promise<T>): Promise<T> {
+    const waiting = [...new Set(ids)].sort((a, b) => a - b).map((id) => this.#turns.get(String(id)) ?? Promise.resolve());
+    const next = Promise.all(waiting).then(work, work);
+    const done = next.catch(() => undefined);
+    for (const id of ids) this.#turns.set(String(id), done);
+    void done.then(() => {
+      for (const id of ids) if (this.#turns.get(String(id)) === done) this.#turns.delete(String(id));
+    });
+    return next;
+  }
+
+  /** The timeline, the receipts and the catalog's index learn of it. */
+  #told({ identity, relation, updates, metadata }: DoneCommit): void {
+    const { events, receipts } = this.services;
+    const added = updates.flatMap((update) => (update.action === 'add-snapshot' ? [update.snapshot] : []));
+    const snapshot = added.at(-1);
+    const made = snapshot && snapshotById(metadata, snapshot['snapshot-id']);
+    receipts.put({
+      ...receiptOf(identity, relation, updates), outcome: 'done', problem: null, rowCount: snapshot ? Number(snapshot.summary?.['added-records'] ?? 0) : null,
+      written: { table: nameOf(relation), version: made ? versionOf(metadata, made) : null, ...(made ? { snapshotId: String(made['snapshot-id']), operation: made.summary?.operation, engine: engineOf(made.summary) } : {}) },
+    });
+    events.tell({ topic: 'table', name: nameOf(relation) });
+  }
+
+  #failed(commit: FailedCommit): never {
+    this.#noteFailure(commit);
+    throw commit.error;
+  }
+
+  #noteFailure({ identity, relation, updates, error }: FailedCommit): void {
+    const problem = error instanceof LakeError ? error.message : 'An unexpected error.';
+    this.services.receipts.put({ ...receiptOf(identity, relation, updates), outcome: 'failed', problem, rowCount: null, written: { table: nameOf(relation) } });
+  }
+}
+
+function receiptOf(identity: Identity, relation: Relation, updates: readonly TableUpdate[]) {
+  const words = [...new Set(updates.map((update) => update.action))].join(', ') || 'nothing';
+  return { id: randomUUID(), who: nameOfIdentity(identity), kind: 'write' as const, sql: `COMMIT TO ${nameOf(relation)}: ${words}`, tables: [], planMs: null, engineMs: null, totalMs: null };
+}
+
+/** What an engine says of itself in a summary, by common practice. */
+function engineOf(summary: Record<string, string> | undefined): string | undefined {
+  return summary?.['engine-name'] ?? summary?.['app-name'] ?? Object.keys(summary ?? {}).find((key) => key.endsWith('-version') && !key.startsWith('format'))?.replace(/-version$/, '');
+}
+
+export function isIceberg(relation: Relation): boolean {
+  return relation.kind === 'table' && relation.format === 'iceberg';
+}
+
+export async function renameTo({ database, events }: Pick<Services, 'database' | 'events'>, identity: Identity, relation: Relation, destination: TableIdentifier): Promise<void> {
+  const to = { namespace: namespaceOf(destination.namespace), name: destination.name };
+  demand(identity, 'manage', relation);
+  demand(identity, 'manage', to);
+  await getNamespace(database, to.namespace).catch(() => {
+    throw noSuch('Namespace', `There is no namespace "${to.namespace}" in the catalog.`);
+  });
+  if (await findRelation(database, to.namespace, to.name)) throw alreadyExists(`${nameOf(to)} exists in the catalog already.`);
+  await renameRelation(database, relation, to, nameOfIdentity(identity)).catch((error: unknown) => {
+    throw error instanceof LakeError && error.kind === 'conflict' ? alreadyExists(error.message) : error;
+  });
+  events.tell({ topic: 'catalog' });
+}
+
+/** The answer's metadata with all snapshots, or those alone that a branch or tag names. */
+export function metadataFor({ metadata }: LoadedTable, snapshots: 'all' | 'refs'): TableMetadata {
+  if (snapshots === 'all') return metadata;
+  const named = new Set(Object.values(metadata.refs ?? {}).map((ref) => String(ref['snapshot-id'])));
+  return { ...metadata, snapshots: (metadata.snapshots ?? []).filter((each) => named.has(String(each['snapshot-id']))) };
+}
+
+export function etagOf({ metadataLocation }: LoadedTable, snapshots: string): string {
+  return `"${createHash('sha256').update(`${metadataLocation} ${snapshots}`).digest('hex').slice(0, 32)}"`;
+}
+
+function ports(identity: Identity): CommitPorts {
+  return { clock: systemClock, ids: randomIds, who: nameOfIdentity(identity) };
+}
+
+function unregistered(namespace: string, name: string, { storage, path }: Place): Relation {
+  return { id: 0, namespace, name, kind: 'table', format: 'iceberg', storage: storage.storage.name, location: path, managed: true } as Relation;
+}
+
+/** Ids of columns are given afresh; what names them follows. */
+function firstMetadata(request: CreateTable, location: string, table: string): TableMetadata {
+  const { [FORMAT_VERSION]: wanted, ...properties } = request.properties;
+  const formatVersion = wanted === undefined ? 2 : Number(wanted);
+  if (![2, 3].includes(formatVersion)) throw badRequest(`The format version ${wanted} cannot be made; 2 and 3 can.`);
+  const given = parseSchema(request.schema, table);
+  const { fields } = assignIds(given.fields, 0);
+  const ids = new Map<number, number>();
+  pairIds(given.fields, fields, ids);
+  const idOf = (id: number | undefined) => {
+    const found = id === undefined ? undefined : ids.get(id);
+    if (found === undefined) throw badRequest(`${table}: there is no column with the id ${id}.`);
+    return found;
+  };
+  const schema: StructJson = { ...schemaJson({ id: 0, fields }), ...(request.schema['identifier-field-ids'] ? { 'identifier-field-ids': request.schema['identifier-field-ids'].map(idOf) } : {}) };
+  const updates: TableUpdate[] = [
+    { action: 'assign-uuid', uuid: randomUUID() },
+    { action: 'upgrade-format-version', 'format-version': formatVersion },
+    { action: 'add-schema', schema }, { action: 'set-current-schema', 'schema-id': -1 },
+    { action: 'add-spec', spec: { fields: (request['partition-spec']?.fields ?? []).map((each) => ({ 'source-id': idOf(sourceOf(each)), name: each.name, transform: each.transform })) } }, { action: 'set-default-spec', 'spec-id': -1 },
+    { action: 'add-sort-order', 'sort-order': { 'order-id': -1, fields: (request['write-order']?.fields ?? []).map((each) => ({ 'source-id': idOf(sourceOf(each)), transform: each.transform, direction: each.direction, 'null-order': nullOrderOf(each) })) } }, { action: 'set-default-sort-order', 'sort-order-id': -1 },
+    { action: 'set-properties', updates: properties },
+  ];
+  checkProperties(updates);
+  return { ...applyUpdates(nothing(location), updates, systemClock.now(), table), 'last-updated-ms': systemClock.now() };
+}
+
+/** Metadata before anything is in it. */
+function nothing(location: string): TableMetadata {
+  return {
+    'format-version': 2, 'table-uuid': randomUUID(), location: location.replace(/\/+$/, ''), 'last-sequence-number': 0, 'last-updated-ms': 0, 'last-column-id': 0, schemas: [], 'current-schema-id': -1,
+    'partition-specs': [], 'default-spec-id': -1, 'last-partition-id': 999, 'sort-orders': [], 'default-sort-order-id': -1, properties: {}, 'current-snapshot-id': null, refs: {}, snapshots: [], 'snapshot-log': [], 'metadata-log': [],
+  };
+}
+
+function pairIds(before: readonly Field[], after: readonly Field[], ids: Map<number, number>): void {
+  for (const [index, field] of before.entries()) {
+    ids.set(field.id!, after[index]!.id!);
+    if (isNested(field.type) && isNested(after[index]!.type)) pairIds(children(field.type), children(after[index]!.type as typeof field.type), ids);
+  }
+}
+
+function sourceOf(field: SpecFieldGiven | OrderFieldGiven): number | undefined {
+  return field['source-id'] ?? ('source-ids' in field ? field['source-ids']?.[0] : undefined) ?? field.source_id;
+}
+
+function nullOrderOf(field: OrderFieldGiven): 'nulls-first' | 'nulls-last' {
+  return field['null-order'] ?? field.null_order ?? (field.direction === 'asc' ? 'nulls-first' : 'nulls-last');
+}
+
+function withKebabIds(update: TableUpdate): TableUpdate {
+  if (update.action === 'add-spec') return { ...update, spec: { fields: update.spec.fields.map((each) => ({ 'source-id': sourceOf(each)!, name: each.name, transform: each.transform, ...(each['field-id'] === undefined ? {} : { 'field-id': each['field-id'] }) })) } };
+  if (update.action === 'add-sort-order') return { ...update, 'sort-order': { 'order-id': update['sort-order']['order-id'], fields: update['sort-order'].fields.map((each) => ({ 'source-id': sourceOf(each)!, transform: each.transform, direction: each.direction, 'null-order': nullOrderOf(each) })) } };
+  return update;
+}
+
+function shorthands({ schema, 'partition-spec': spec, properties }: CommitTable): TableUpdate[] {
+  return [
+    ...(schema ? [{ action: 'add-schema' as const, schema }, { action: 'set-current-schema' as const, 'schema-id': -1 }] : []),
+    ...(spec ? [{ action: 'add-spec' as const, spec: { fields: spec.fields.map((each) => ({ 'source-id': sourceOf(each)!, name: each.name, transform: each.transform })) } }, { action: 'set-default-spec' as const, 'spec-id': -1 }] : []),
+    ...(properties ? [{ action: 'set-properties' as const, updates: properties }] : []),
+  ];
+}
+
+/** "Reserved table properties" are told by the metadata itself. */
+const RESERVED = [FORMAT_VERSION, 'uuid', 'snapshot-count', 'current-snapshot-summary', 'current-snapshot-id', 'current-snapshot-timestamp-ms', 'current-schema', 'default-partition-spec', 'default-sort-order'];
+
+function checkProperties(updates: readonly TableUpdate[]): void {
+  for (const update of updates) {
+    const found = update.action === 'set-properties' ? RESERVED.find((key) => key in update.updates) : undefined;
+    if (found !== undefined) throw badRequest(`The property ${found} is reserved: it follows from the table's metadata.`);
+  }
+}
+
