@@ -141,10 +141,10 @@ async function needsAny(table: DeltaTable, state: LogState, gone: ReadonlySet<st
   return false;
 }
 
-/** Data, vectors and change files; never the log, nor what is hidden by other programs. */
+/** Data, vectors and change files; never the log, what is hidden by other programs, nor the metadata of an Iceberg table of before. */
 function isClearable(root: string, path: string): boolean {
   const inside = below(root, path);
-  if (inside === undefined || inside.startsWith(`${LOG_FOLDER}/`)) return false;
+  if (inside === undefined || inside.startsWith(`${LOG_FOLDER}/`) || /^metadata\/[^/]+\.(json|avro|puffin|text)$/.test(inside)) return false;
   return !isHidden(inside) || inside.startsWith('_change_data/');
 }
 

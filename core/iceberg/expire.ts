@@ -1,5 +1,5 @@
 /** Which snapshots can go, which files go with them, and which files nothing names (specification, "Snapshot Retention Policy"). */
-import { below, joinPath } from '../storage/paths';
+import { below, isHidden, joinPath } from '../storage/paths';
 import type { CommitTime } from '../table/contract';
 import { commitMetadata, type CommitPorts } from './commit';
 import { textAt } from './entry-columns';
@@ -137,7 +137,7 @@ export interface OrphanPlan {
 export const SAFE_AGE_MS = 3 * DAY;
 const LEAST_AGE_MS = 3_600_000;
 
-/** Files in the table's folder that no snapshot and no kept metadata names. */
+/** Files in the table's folder that no snapshot and no kept metadata names; never what other programs hide there, a Delta log of before say. */
 export async function planOrphans(table: IcebergTable, now: CommitTime, ageMs = SAFE_AGE_MS): Promise<OrphanPlan> {
   const { path: current, metadata } = await table.current();
   const named = new Set<string>([current, joinPath(table.root, 'metadata', 'version-hint.text')]);
@@ -154,7 +154,7 @@ export async function planOrphans(table: IcebergTable, now: CommitTime, ageMs = 
   }
   const newest = metadataNumber(current) ?? 0;
   const age = Math.max(LEAST_AGE_MS, ageMs);
-  const unnamed = (await table.store.list(table.root)).filter(({ path }) => !named.has(path) && !isPublished(path, newest));
+  const unnamed = (await table.store.list(table.root)).filter(({ path }) => !named.has(path) && !isPublished(path, newest) && !isHidden(below(table.root, path) ?? path));
   const files = unnamed.filter(({ modified }) => now - modified >= age).map(({ path, bytes, modified }) => ({ path, bytes, modified }));
   return { files, bytes: files.reduce((sum, file) => sum + file.bytes, 0), young: unnamed.length - files.length };
 }

@@ -202,11 +202,14 @@ export async function redefineRelation(database: Database, relation: Relation, d
   });
 }
 
-/** What people know of a table; what is not given stays. */
-/** The name means a table of another format from now on, in the same folder. */
-export async function changeFormat(database: Database, relation: Relation, to: { format: TableFormat; definition: RelationDefinition; pointer?: string | undefined }, who: string): Promise<void> {
+/** The name means a table of another format from now on, in the same folder; fails with `conflict` where the pointer is no longer `from`. */
+export async function changeFormat(database: Database, relation: Relation, from: string | undefined, to: { format: TableFormat; definition: RelationDefinition; pointer?: string | undefined }, who: string): Promise<void> {
   await database.transaction(async (sql) => {
-    await sql.query('UPDATE relation SET format = $2, definition = $3, pointer = $4, changed_at = now() WHERE id = $1', [relation.id, to.format, JSON.stringify(to.definition), to.pointer ?? null]);
+    const changed = await sql.query(
+      'UPDATE relation SET format = $2, definition = $3, pointer = $4, changed_at = now() WHERE id = $1 AND format = $5 AND pointer IS NOT DISTINCT FROM $6 RETURNING id',
+      [relation.id, to.format, JSON.stringify(to.definition), to.pointer ?? null, relation.format ?? null, from ?? null],
+    );
+    if (changed.length === 0) throw new LakeError('conflict', `${nameOf(relation)} was changed while it was made a table of another format.`, { table: nameOf(relation), hint: 'Look at it again and repeat.' });
     await recordRevision(sql, who, 'change format', nameOf(relation), { from: relation.format, to: to.format });
   });
 }
@@ -222,6 +225,7 @@ export interface Knowledge {
   notes?: Record<string, ColumnNote | null>;
 }
 
+/** What is not given stays. */
 export async function annotateRelation(database: Database, relation: Relation, knowledge: Knowledge, who: string): Promise<void> {
   await database.transaction(async (sql) => {
     const { description, owner, tags, properties, vouched, notes } = knowledge;

@@ -1,7 +1,8 @@
 /** A registered table made one of the other open format, in its folder: metadata alone is written. */
-import type { ConversionPlan } from '../../core/convert/conversion';
+import { mustBePossible, type ConversionPlan } from '../../core/convert/conversion';
 import { convertToIceberg, planToIceberg, type DeltaSource } from '../../core/convert/delta-to-iceberg';
 import { convertToDelta, planToDelta, type IcebergSource } from '../../core/convert/iceberg-to-delta';
+import { commitPath, LOG_FOLDER } from '../../core/delta/log';
 import { latestState } from '../../core/delta/operations';
 import { DeltaTable } from '../../core/delta/table';
 import { LakeError } from '../../core/errors';
@@ -9,8 +10,9 @@ import { currentSnapshot } from '../../core/iceberg/metadata';
 import { CatalogPointer } from '../../core/iceberg/pointer';
 import { IcebergTable } from '../../core/iceberg/table';
 import type { DataFile } from '../../core/scan/plan';
+import { joinPath } from '../../core/storage/paths';
 import { LATEST } from '../../core/table/contract';
-import { changeFormat, nameOf, type Relation } from '../catalog/relations';
+import { changeFormat, nameOf, readPointer, type Relation } from '../catalog/relations';
 import type { Services } from '../services';
 import { randomIds, systemClock } from './lake';
 import { writeWithReceipt } from './writes';
@@ -26,7 +28,11 @@ export interface TableConversion {
 export async function planConversion(services: ConversionServices, relation: Relation): Promise<TableConversion> {
   const table = services.lake.table(relation);
   if (table instanceof DeltaTable) return { from: 'delta', to: 'iceberg', plan: planToIceberg(await deltaSource(services, relation, table)) };
-  if (table instanceof IcebergTable) return { from: 'iceberg', to: 'delta', plan: planToDelta(await icebergSource(table)) };
+  if (table instanceof IcebergTable) {
+    const plan = planToDelta(await icebergSource(table));
+    const log = await table.store.listFolder(joinPath(table.root, LOG_FOLDER));
+    return { from: 'iceberg', to: 'delta', plan: log.files.length === 0 ? plan : { ...plan, obstacles: [...plan.obstacles, { what: LOG_FOLDER, why: 'a Delta log of before lies in the folder; move it elsewhere, or copy the table into a new folder' }] } };
+  }
   throw new LakeError('unsupported', `${nameOf(relation)} is ${relation.format ?? relation.kind}; Delta and Iceberg tables are converted.`, { table: nameOf(relation), ...(relation.format === 'parquet' ? { hint: 'A folder of Parquet files is adopted in place.' } : {}) });
 }
 
@@ -36,25 +42,30 @@ export async function convertTable(services: ConversionServices, relation: Relat
   const name = nameOf(relation);
   const table = lake.table(relation);
   const storage = lake.storageOf(relation);
-  const { to } = await planConversion(services, relation);
+  const { to, plan } = await planConversion(services, relation);
+  mustBePossible(name, plan);
   const ports = { clock: systemClock, ids: randomIds, who: config.person };
   const root = relation.location ?? '';
+  const moved = () => new LakeError('conflict', `${name} was written while it was converted, so it stays what it was.`, { table: name, hint: 'Convert it again.' });
   const result = await writeWithReceipt(services, `CONVERT ${name} TO ${to.toUpperCase()}`, relation, async () => {
     if (table instanceof DeltaTable) {
-      let current: string | undefined;
-      const cell = { read: async () => current, swap: async (expected: string | undefined, next: string) => {
-        if (expected !== current) return false;
-        current = next;
-        return true;
-      } };
       const source = await deltaSource(services, relation, table);
-      const made = lake.icebergTable(storage, root, name, new CatalogPointer(storage.store, root, cell, randomIds));
-      const snapshot = await convertToIceberg(source, made, ports);
-      await changeFormat(database, relation, { format: 'iceberg', definition: { kind: 'lake', pointer: 'catalog' }, pointer: current }, config.person);
+      const cell = memoryCell();
+      const snapshot = await convertToIceberg(source, lake.icebergTable(storage, root, name, new CatalogPointer(storage.store, root, cell, randomIds)), ports);
+      if ((await latestState(table)).version !== source.state.version) throw moved();
+      await changeFormat(database, relation, undefined, { format: 'iceberg', definition: { kind: 'lake', pointer: 'catalog' }, pointer: await cell.read() }, config.person);
       return snapshot['sequence-number'] ?? 0;
     }
-    const version = await convertToDelta(await icebergSource(table as IcebergTable), new DeltaTable(storage.store, root, name), ports);
-    await changeFormat(database, relation, { format: 'delta', definition: { kind: 'lake', pointer: 'files' } }, config.person);
+    const source = await icebergSource(table as IcebergTable);
+    const target = new DeltaTable(storage.store, root, name);
+    const version = await convertToDelta(source, target, ports);
+    try {
+      if ((await (table as IcebergTable).current()).path !== source.path) throw moved();
+      await changeFormat(database, relation, (await readPointer(database, relation.id)) === undefined ? undefined : source.path, { format: 'delta', definition: { kind: 'lake', pointer: 'files' } }, config.person);
+    } catch (error) {
+      await storage.store.delete(commitPath(root, version));
+      throw error;
+    }
     return version;
   });
   events.tell({ topic: 'catalog' });
@@ -70,8 +81,21 @@ async function deltaSource({ lake, upkeep }: ConversionServices, relation: Relat
   return { name: table.name, state, schema: snapshot.schema, files: files.map((file) => (file.rows === undefined ? { ...file, rows: counted.get(file.path)!.rows! - (file.rowFilter?.count ?? 0) } : file)) };
 }
 
-async function icebergSource(table: IcebergTable): Promise<IcebergSource> {
+/** The pointer of a table that is not in the catalog yet. */
+function memoryCell() {
+  let current: string | undefined;
+  return {
+    read: async () => current,
+    swap: async (expected: string | undefined, next: string) => {
+      if (expected !== current) return false;
+      current = next;
+      return true;
+    },
+  };
+}
+
+async function icebergSource(table: IcebergTable): Promise<IcebergSource & { path: string }> {
   const { path, metadata } = await table.current();
   const { snapshot, files } = table.stateOf(path, metadata, currentSnapshot(metadata));
-  return { name: table.name, metadata, schema: snapshot.schema, files: await files.files(), entryOf: (file) => table.entryOf(file) };
+  return { path, name: table.name, metadata, schema: snapshot.schema, files: await files.files(), entryOf: (file) => table.entryOf(file) };
 }

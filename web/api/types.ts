@@ -399,6 +399,13 @@ export interface IcebergUpkeep {
   orphans: { files: number; bytes: number; young: number; paths: { path: string; bytes: number }[] };
 }
 
+/** What a table of the other open format over the same files would come to. */
+export interface TableConversion {
+  from: 'delta' | 'iceberg';
+  to: 'delta' | 'iceberg';
+  plan: { files: number; rows: number; bytes: number; leftBehind: { what: string; why: string }[]; obstacles: { what: string; why: string }[] };
+}
+
 export type AccessRight = 'see' | 'read' | 'write' | 'manage';
 
 export interface AccessToken {

@@ -10,9 +10,11 @@ import LoadingLine from '../../design/LoadingLine.vue';
 import ProblemBox from '../../design/ProblemBox.vue';
 import TagMark from '../../design/TagMark.vue';
 import { useAct, useLoad } from '../../stores/load';
+import FormatConversion from './FormatConversion.vue';
 import PropertyList from './PropertyList.vue';
 
 const props = defineProps<{ base: string; past: boolean }>();
+defineEmits<{ converted: [] }>();
 const facts = useLoad(() => call<IcebergFacts>(`${props.base}/iceberg`));
 void facts.reload();
 const upgrading = ref(false);
@@ -53,6 +55,7 @@ const GAINS: Record<number, string> = { 1: 'rows can then be deleted and changed
       <h2 class="mt-5">Where</h2>
       <p class="mt-1"><CopyText :text="facts.value.value.location" /></p>
       <p class="mt-1 text-muted">UUID <CopyText :text="facts.value.value.uuid" /></p>
+      <FormatConversion v-if="!past" :base="base" to="delta" @converted="$emit('converted')" />
     </aside>
   </div>
 </template>

@@ -136,9 +136,9 @@ const sections = computed(() => [{ name: 'rows', words: 'Rows' }, { name: 'colum
       <TableHistory v-else-if="section === 'history'" :entries="history.value.value?.entries ?? []" :viewing="shown.version" @view="view" />
       <TableProfile v-else-if="section === 'profile'" :base="base" />
       <TableBranches v-else-if="section === 'branches'" :base="base" :detail="shown" :full="full" @view="view" @changed="facts.reload" />
-      <IcebergProperties v-else-if="section === 'properties' && shown.format === 'iceberg'" :base="base" :past="past" />
+      <IcebergProperties v-else-if="section === 'properties' && shown.format === 'iceberg'" :base="base" :past="past" @converted="reloadAll" />
       <IcebergUpkeep v-else-if="section === 'upkeep' && shown.format === 'iceberg'" :base="base" :detail="shown" />
-      <TableProperties v-else-if="section === 'properties'" :base="base" :past="past" />
+      <TableProperties v-else-if="section === 'properties'" :base="base" :past="past" @converted="reloadAll" />
       <TableUpkeep v-else-if="section === 'upkeep'" :base="base" :detail="shown" />
       <TableMisfits v-else-if="section === 'misfits'" :base="base" :storage="shown.storage ?? ''" />
       <TableColumns v-else :detail="shown" :now="now.value.value" :chosen="typeof route.query.column === 'string' ? route.query.column : ''" />

@@ -7,9 +7,11 @@ import LoadingLine from '../../design/LoadingLine.vue';
 import ProblemBox from '../../design/ProblemBox.vue';
 import TagMark from '../../design/TagMark.vue';
 import { useLoad } from '../../stores/load';
+import FormatConversion from './FormatConversion.vue';
 import PropertyList from './PropertyList.vue';
 
 const props = defineProps<{ base: string; past: boolean }>();
+defineEmits<{ converted: [] }>();
 const protocol = useLoad(() => call<DeltaProtocol>(`${props.base}/delta`));
 void protocol.reload();
 const rules = computed(() => {
@@ -43,6 +45,7 @@ const rules = computed(() => {
         <h2 class="mt-5">Applications that write</h2>
         <p v-for="each in protocol.value.value.applications" :key="each.name" class="mt-1"><span class="mono">{{ each.name }}</span>, last {{ each.version }}</p>
       </template>
+      <FormatConversion v-if="!past" :base="base" to="iceberg" @converted="$emit('converted')" />
     </aside>
   </div>
 </template>
