@@ -5,8 +5,7 @@ test.describe.configure({ mode: 'serial' });
 
 /** Other tests count what is in the catalog. */
 test.afterAll(async ({ request }) => {
-  const { text } = await (await request.post('/api/access/tokens', { data: { name: 'tidying up', grants: [{ on: 'tides', right: 'manage' }] } })).json();
-  for (const at of ['/namespaces/tides/tables/heights?purgeRequested=true', '/namespaces/tides']) await request.delete(`/iceberg/v1${at}`, { headers: { authorization: `Bearer ${text}` } });
+  await request.delete('/api/namespaces/tides?files=remove&confirm=tides');
 });
 
 const SCHEMA = { type: 'struct', fields: [{ id: 1, name: 'id', required: false, type: 'long' }, { id: 2, name: 'site', required: false, type: 'string' }] };
@@ -84,4 +83,16 @@ test('rows are written, marked as deleted, named, written to a branch, and put i
   await expect(page.getByRole('row', { name: /write.update.mode merge-on-read/ })).toBeVisible();
   await sql(`UPDATE tides.heights SET site = 'pier' WHERE id = 2`);
   expect((await sql('SELECT site FROM tides.heights ORDER BY id')).rows).toEqual([['quay'], ['pier'], ['quay']]);
+
+  // The same files become a Delta table, and what stays behind is told first.
+  await page.getByRole('button', { name: 'See what it would take…' }).click();
+  await expect(page.getByRole('region', { name: 'As a Delta table' })).toContainText('the branches and tags checked, trial');
+  await page.getByRole('button', { name: 'Make it a Delta table' }).click();
+  await expect(page.getByLabel('Protocol')).toContainText('Reader version 3');
+  expect((await sql('SELECT site FROM tides.heights ORDER BY id')).rows).toEqual([['quay'], ['pier'], ['quay']]);
+  await sql(`INSERT INTO tides.heights VALUES (4, 'mole')`);
+  await page.getByRole('button', { name: 'See what it would take…' }).click();
+  await page.getByRole('button', { name: 'Make it an Iceberg table' }).click();
+  await expect(page.getByRole('heading', { name: 'Format version 3' })).toBeVisible();
+  expect((await sql('SELECT site FROM tides.heights ORDER BY id')).rows).toEqual([['quay'], ['pier'], ['quay'], ['mole']]);
 });

@@ -1,5 +1,5 @@
 /** An Iceberg table over the files of a Delta table's newest version. No data file is rewritten. */
-import { mappingMode, schemaJson, type FieldJson, type TypeJson } from '../delta/schema';
+import { schemaJson, type FieldJson, type TypeJson } from '../delta/schema';
 import type { LogState } from '../delta/state';
 import { nameMappingOf, NAME_MAPPING } from '../iceberg/column-match';
 import type { CommitPorts } from '../iceberg/commit';
@@ -7,6 +7,8 @@ import { newDataFile, vectorFile } from '../iceberg/data-files';
 import type { SnapshotJson } from '../iceberg/metadata';
 import { createIcebergTable, setProperties } from '../iceberg/operations';
 import { packVectors } from '../iceberg/puffin';
+import { withIdsOfFiles, type FieldsWithIds } from '../iceberg/ids-in-files';
+import type { FileColumn } from '../iceberg/ports';
 import { parseSchema } from '../iceberg/schema';
 import { commitSnapshot, type NewFile } from '../iceberg/snapshot-commit';
 import type { IcebergTable } from '../iceberg/table';
@@ -15,7 +17,7 @@ import type { DataFile } from '../scan/plan';
 import { physicalName, type Field, type LogicalType, type TableSchema } from '../schema/types';
 import { joinPath } from '../storage/paths';
 import type { WrittenFile } from '../table/written-file';
-import { allFields, columnsOf, mapType, mustBePossible, physicalRows, type ConversionPlan, type LeftBehind } from './conversion';
+import { columnsOf, mapType, mustBePossible, physicalRows, type ConversionPlan, type LeftBehind } from './conversion';
 
 export interface DeltaSource {
   name: string;
@@ -23,10 +25,13 @@ export interface DeltaSource {
   schema: TableSchema;
   /** Of the newest version, each with its number of rows. */
   files: readonly DataFile[];
+  /** Of each file. */
+  columns: readonly (readonly FileColumn[])[];
 }
 
-export function planToIceberg({ name, state, schema, files }: DeltaSource): ConversionPlan {
-  return { files: files.length, rows: files.reduce((sum, file) => sum + (file.rows ?? 0), 0), bytes: files.reduce((sum, file) => sum + file.bytes, 0), leftBehind: leftBehind(name, state), obstacles: obstacles(name, state, schema) };
+export function planToIceberg(source: DeltaSource): ConversionPlan {
+  const { name, state, files } = source;
+  return { files: files.length, rows: files.reduce((sum, file) => sum + (file.rows ?? 0), 0), bytes: files.reduce((sum, file) => sum + file.bytes, 0), leftBehind: leftBehind(name, state), obstacles: obstacles(source) };
 }
 
 function leftBehind(name: string, state: LogState): LeftBehind[] {
@@ -46,17 +51,18 @@ function leftBehind(name: string, state: LogState): LeftBehind[] {
   return left;
 }
 
-function obstacles(name: string, state: LogState, schema: TableSchema): LeftBehind[] {
-  const found: LeftBehind[] = [];
-  const isMapped = mappingMode(state.metadata.configuration, name) !== 'none';
-  if (isMapped) {
-    const nested = allFields(schema.fields).filter(({ field }) => field.type.kind === 'list' || field.type.kind === 'map');
-    if (nested.length > 0) found.push({ what: `columns ${nested.map((each) => each.name).join(', ')}`, why: 'the table maps columns, and its files have no ids for what is inside lists and maps' });
-  }
+function obstacles(source: DeltaSource): LeftBehind[] {
+  const { name, state } = source;
+  const found: LeftBehind[] = (idsOf(source)?.conflicts ?? []).map(({ column, why }) => ({ what: `column ${column}`, why }));
   for (const { column, from, to } of wideningsOf(schemaJson(state.metadata.schemaString, name).fields)) {
     if (!isPromotion(from, to)) found.push({ what: `column ${column}`, why: `it was widened from ${from} to ${to}, and Iceberg does not read the older files so; compact the table first` });
   }
   return found;
+}
+
+/** Columns as Iceberg has them, with the ids that files hold; undefined where any will do. */
+function idsOf({ schema, columns }: DeltaSource): FieldsWithIds | undefined {
+  return withIdsOfFiles(schema.fields.map(icebergField), columns);
 }
 
 /** "delta.typeChanges", at every depth. */
@@ -85,11 +91,11 @@ function isPromotion(from: string, to: string): boolean {
 export async function convertToIceberg(source: DeltaSource, target: IcebergTable, ports: CommitPorts): Promise<SnapshotJson> {
   mustBePossible(source.name, planToIceberg(source));
   const { metadata: log } = source.state;
-  const isMapped = mappingMode(log.configuration, source.name) !== 'none';
+  const given = idsOf(source);
   const hasVectors = source.files.some((file) => file.rowFilter);
   const kept = Object.fromEntries(Object.entries(log.configuration).filter(([key]) => !key.startsWith('delta.')));
   const made = await createIcebergTable(target, {
-    schema: { fields: source.schema.fields.map(icebergField) }, keepsIds: isMapped, partitionBy: log.partitionColumns.map((each) => ({ source: each, transform: 'identity' })),
+    schema: { fields: (given?.fields ?? source.schema.fields.map(icebergField)).map(logical) }, ...(given ? { lastId: given.lastId } : {}), partitionBy: log.partitionColumns.map((each) => ({ source: each, transform: 'identity' })),
     properties: { ...kept, ...(log.description ? { comment: log.description } : {}) }, formatVersion: hasVectors ? 3 : 2,
   }, ports);
   const { fields } = parseSchema(made.schemas[0]!, target.name);
@@ -111,8 +117,13 @@ async function vectorsOf({ files }: DeltaSource, added: readonly NewFile[], targ
 }
 
 function icebergField(field: Field): Field {
+  return { ...field, type: mapType(field.type, icebergType, (each) => each) };
+}
+
+/** Without the name that it has in files. */
+function logical(field: Field): Field {
   const plain = ({ physical: _, ...rest }: Field): Field => rest;
-  return { ...plain(field), type: mapType(field.type, icebergType, plain) };
+  return { ...plain(field), type: mapType(field.type, (type) => type, plain) };
 }
 
 /** "byte" and "short" are "int": files hold them as 32 bits. */

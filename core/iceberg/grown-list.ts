@@ -4,7 +4,7 @@
  */
 
 export interface KnownList {
-  /** Between the brackets. */
+  /** Between the brackets, up to the last item. */
   text: string;
   items: readonly unknown[];
 }
@@ -39,7 +39,7 @@ export function parseGrown(text: string, key: string, before: KnownList | undefi
   const added: unknown[] = shared ? list.slice(1) : list;
   const items = shared ? [...shared.items, ...added] : list;
   json[key] = items;
-  return { json, added, known: { text: text.slice(start, end), items } };
+  return { json, added, known: { text: text.slice(start, end).trimEnd(), items } };
 }
 
 /** After the bracket that opens it. */

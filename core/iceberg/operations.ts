@@ -1,14 +1,15 @@
 /** What can be done to an Iceberg table: each function is one commit. Data files are written before, by the caller. */
 import { LakeError } from '../errors';
 import type { DataFile } from '../scan/plan';
-import { findField, isNested, type Field, type TableSchema } from '../schema/types';
+import { findField, type Field, type TableSchema } from '../schema/types';
 import type { WrittenFile } from '../table/written-file';
 import type { Value } from '../values/value';
 import { commitMetadata, type CommitPorts } from './commit';
 import { NAME_MAPPING, nameMappingOf } from './column-match';
+import { withIdsOfFiles } from './ids-in-files';
 import { newDataFile } from './data-files';
 import { type PartitionSpecJson, refsOf, snapshotById, type SnapshotJson, type SortFieldJson, type TableMetadata } from './metadata';
-import { assignIds, children, parseSchema, schemaJson } from './schema';
+import { assignIds, parseSchema, schemaJson } from './schema';
 import { withAddedColumns } from './schema-edit';
 import { commitSnapshot } from './snapshot-commit';
 import type { IcebergTable } from './table';
@@ -22,8 +23,8 @@ export interface NewTable {
   properties?: Record<string, string>;
   /** 2 where absent. */
   formatVersion?: 2 | 3;
-  /** The columns have ids, which files hold already. */
-  keepsIds?: boolean;
+  /** The columns have ids, which files hold already; the highest that was ever given. Ids are given afresh where absent. */
+  lastId?: number;
 }
 
 /** Given ids begin here, by common practice, so that none is a column's. */
@@ -40,7 +41,7 @@ export async function createIcebergTable(table: IcebergTable, options: NewTable,
 }
 
 export function newMetadata(table: IcebergTable, options: NewTable, ports: CommitPorts): TableMetadata {
-  const { fields, lastId } = options.keepsIds ? { fields: options.schema.fields, lastId: highestId(options.schema.fields) } : assignIds(options.schema.fields, 0);
+  const { fields, lastId } = options.lastId === undefined ? assignIds(options.schema.fields, 0) : { fields: options.schema.fields, lastId: options.lastId };
   const source = (name: string): Field => {
     const found = findField(fields, name);
     if (!found) throw new LakeError('bad-request', `${table.name} has no column "${name}" to partition or sort by.`);
@@ -73,10 +74,6 @@ export function newMetadata(table: IcebergTable, options: NewTable, ports: Commi
   };
 }
 
-function highestId(fields: readonly Field[]): number {
-  return fields.reduce((highest, each) => Math.max(highest, each.id!, isNested(each.type) ? highestId(children(each.type)) : 0), 0);
-}
-
 /** `taken_at_day`, `id_bucket_16`; the column's own name for its values as they are (common practice). */
 export function partitionName(source: string, transform: string): string {
   const parsed = parseTransform(transform);
@@ -84,11 +81,13 @@ export function partitionName(source: string, transform: string): string {
   return 'width' in parsed ? `${source}_${parsed.kind === 'truncate' ? 'trunc' : parsed.kind}${parsed.kind === 'bucket' ? `_${parsed.width}` : ''}` : `${source}_${parsed.kind}`;
 }
 
-/** A table over Parquet files that stand in its folder already, as the folder's own definition has them. Nothing is rewritten: columns are found by name. */
+/** A table over Parquet files that stand in its folder already, as the folder's own definition has them. Nothing is rewritten: columns are found by the ids that files have, and by name in files without. */
 export async function adoptFolder(table: IcebergTable, { schema, partitionColumns = [] }: { schema: TableSchema; partitionColumns?: readonly string[] }, files: readonly DataFile[], ports: CommitPorts): Promise<SnapshotJson> {
   const uncounted = files.find((file) => file.rows === undefined);
   if (uncounted) throw new LakeError('bad-request', `It is not known how many rows ${uncounted.path} has.`, { path: uncounted.path });
-  const { schemas } = await createIcebergTable(table, { schema, partitionBy: partitionColumns.map((source) => ({ source, transform: 'identity' })) }, ports);
+  const given = withIdsOfFiles(schema.fields, await table.columnsOf(files));
+  if (given && given.conflicts.length > 0) throw new LakeError('unsupported', `${table.name} cannot be made over these files: ${given.conflicts.map(({ column, why }) => `column ${column}: ${why}`).join('; ')}.`, { table: table.name });
+  const { schemas } = await createIcebergTable(table, { ...(given ? { schema: { fields: given.fields }, lastId: given.lastId } : { schema }), partitionBy: partitionColumns.map((source) => ({ source, transform: 'identity' })) }, ports);
   await setProperties(table, { [NAME_MAPPING]: nameMappingOf(parseSchema(schemas[0]!, table.name).fields) }, ports);
   const written = files.map((file): WrittenFile => ({ path: file.path, bytes: file.bytes, rows: file.rows!, columns: [], partition: Object.fromEntries(partitionColumns.map((name) => [name, file.constants[name] ?? null])), isUnsorted: true }));
   return append(table, written, ports);

@@ -120,17 +120,9 @@ export function assignIds(fields: readonly Field[], lastId: FieldId): { fields: 
   const numbered = fields.map((each) => ({ ...each, id: ++next }));
   const inner = numbered.map((each) => {
     if (!isNested(each.type)) return each;
-    const type = each.type;
-    if (type.kind === 'struct') {
-      const done = assignIds(type.fields, next);
-      next = done.lastId;
-      return { ...each, type: { ...type, fields: done.fields } };
-    }
-    const parts = type.kind === 'list' ? [type.element] : [type.key, type.value];
-    const done = assignIds(parts, next);
+    const done = assignIds(children(each.type), next);
     next = done.lastId;
-    const [first, second] = done.fields;
-    return { ...each, type: type.kind === 'list' ? { ...type, element: first! } : { ...type, key: first!, value: second! } };
+    return { ...each, type: withChildren(each.type, done.fields) };
   });
   return { fields: inner, lastId: next };
 }
@@ -145,6 +137,14 @@ export function fieldById(fields: readonly Field[], id: FieldId): Field | undefi
   return undefined;
 }
 
-export function children(type: Extract<LogicalType, { kind: 'struct' | 'list' | 'map' }>): Field[] {
+type Nested = Extract<LogicalType, { kind: 'struct' | 'list' | 'map' }>;
+
+export function children(type: Nested): Field[] {
   return type.kind === 'struct' ? type.fields : type.kind === 'list' ? [type.element] : [type.key, type.value];
+}
+
+/** The same type of other fields, in the order of `children`. */
+export function withChildren(type: Nested, fields: readonly Field[]): Nested {
+  if (type.kind === 'struct') return { ...type, fields: [...fields] };
+  return type.kind === 'list' ? { ...type, element: fields[0]! } : { ...type, key: fields[0]!, value: fields[1]! };
 }

@@ -4,10 +4,12 @@
  */
 import { IcebergRestCatalog } from 'iceberg-js';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
-import { append } from '../../core/iceberg/operations';
+import { addColumns, append } from '../../core/iceberg/operations';
+import { field } from '../../core/schema/types';
 import { testPorts, writtenFile } from '../../core/testing/ports';
 import type { IcebergTable } from '../../core/iceberg/table';
 import { createRelation, findRelation, getRelation } from '../catalog/relations';
+import { randomIds, systemClock } from '../lake/lake';
 import { RestBench } from '../testing/rest-bench';
 import { ENDPOINTS } from './router';
 
@@ -320,6 +322,24 @@ describe('commits', () => {
     const { store, root } = table;
     // File-system readers are shown it behind the answers.
     await expect.poll(async () => new TextDecoder().decode(await store.read(`${root}/metadata/version-hint.text`))).toBe('81');
+  });
+
+  it('see what other writers of the product did meanwhile, and it stays', async () => {
+    await create('c', 'mixed');
+    const ports = { clock: systemClock, ids: randomIds, who: 'somebody' };
+    const by = (key: string, requirements: unknown[] = []) => commit('c', 'mixed', { requirements, updates: [{ action: 'set-properties', updates: { [key]: 'rest' } }] });
+    const added = await tableOf('c', 'mixed');
+    for (const round of [1, 2, 3]) {
+      expect((await by(`rest${round}`)).status).toBe(200);
+      await addColumns(added, [field(`c${round}`, 'long')], ports);
+      const { body } = await ask('GET', '/v1/namespaces/c/tables/mixed');
+      const now = { type: 'assert-current-schema-id', 'current-schema-id': body.metadata['current-schema-id'] };
+      expect((await by(`then${round}`, [{ ...now, 'current-schema-id': now['current-schema-id'] - 1 }])).status).toBe(409);
+      expect((await by(`then${round}`, [now])).status).toBe(200);
+    }
+    const { metadata } = (await ask('GET', '/v1/namespaces/c/tables/mixed')).body;
+    expect(Object.keys(metadata.properties)).toHaveLength(6);
+    expect(metadata.schemas.at(-1).fields.map((each: { name: string }) => each.name)).toEqual(expect.arrayContaining(['c1', 'c2', 'c3']));
   });
 
   it('are told to the product: who, by which engine, what', async () => {

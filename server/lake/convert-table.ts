@@ -77,8 +77,10 @@ async function deltaSource({ lake, upkeep }: ConversionServices, relation: Relat
   const [state, snapshot] = [await latestState(table), await table.snapshot(LATEST)];
   const files = await snapshot.files();
   const uncounted = files.filter((file) => file.rows === undefined);
-  const counted = new Map((await upkeep.withRows(lake.storageOf(relation), uncounted)).map((file): [string, DataFile] => [file.path, file]));
-  return { name: table.name, state, schema: snapshot.schema, files: files.map((file) => (file.rows === undefined ? { ...file, rows: counted.get(file.path)!.rows! - (file.rowFilter?.count ?? 0) } : file)) };
+  const storage = lake.storageOf(relation);
+  const counted = new Map((await upkeep.withRows(storage, uncounted)).map((file): [string, DataFile] => [file.path, file]));
+  const columns = await lake.icebergTable(storage, relation.location ?? '', table.name).columnsOf(files);
+  return { name: table.name, state, schema: snapshot.schema, columns, files: files.map((file) => (file.rows === undefined ? { ...file, rows: counted.get(file.path)!.rows! - (file.rowFilter?.count ?? 0) } : file)) };
 }
 
 /** The pointer of a table that is not in the catalog yet. */

@@ -50,7 +50,7 @@ export class ManifestCache {
   }
 
   close(): void {
-    for (const worker of this.#workers) void worker.terminate();
+    for (const worker of this.#workers) void worker?.terminate();
     this.#workers = [];
   }
 

@@ -57,7 +57,7 @@ export class ParquetFooters {
   }
 
   close(): void {
-    for (const worker of this.#workers) void worker.terminate();
+    for (const worker of this.#workers) void worker?.terminate();
     this.#workers = [];
   }
 
