@@ -76,7 +76,7 @@ const soundings = (await (await fetch(`${base}/api/catalog/refined/soundings/his
 const snapshotOf = (version: number) => soundings.entries.find((each) => each.version === version)!.snapshotId!;
 await asked('/api/catalog/refined/soundings/iceberg/refs', 'PUT', { name: 'winter-report', type: 'tag', snapshotId: snapshotOf(12) });
 await asked('/api/catalog/refined/soundings/iceberg/refs', 'PUT', { name: 'recalibrated', type: 'branch', minSnapshotsToKeep: 5 });
-await asked('/api/query', 'POST', { sql: "DELETE FROM refined.soundings BRANCH 'recalibrated' WHERE battery_v < 11.9" });
+await asked('/api/query', 'POST', { sql: "DELETE FROM refined.soundings BRANCH 'recalibrated' WHERE oxygen_mg_l IS NULL" });
 await shoot('table-branches', '/tables/refined/soundings?section=branches', 'apart from main');
 await asked('/api/access/tokens', 'POST', { name: 'tide model', grants: [{ on: 'refined.soundings', right: 'read' }], expiresAt: '2027-06-30T00:00:00Z' });
 await shoot('access', '/access', 'tide model', async (page) => {
