@@ -21,7 +21,7 @@ import { fieldById, parseSchema } from './schema';
 /** Up to so many files that are not read are named in a plan; more are counted. */
 const NAMED_SKIPPED = 5000;
 /** So long planning may hold the thread at a time. */
-const SLICE_MS = 12;
+const SLICE_MS = 8;
 const PLANS_KEPT = 16;
 const OPEN_AHEAD = 6;
 
