@@ -5,6 +5,7 @@ export type ErrorKind =
   | 'bad-file' // bytes in storage are not what they claim to be
   | 'unsupported' // valid by its specification, but a feature we do not read or write
   | 'conflict' // somebody else's change came first
+  | 'unknown-caller' // the token is not good
   | 'refused' // not allowed
   | 'limit' // a limit on time, memory, rows or bytes was reached
   | 'cancelled';

@@ -20,6 +20,7 @@ import { storageRoutes } from './api/storage-routes';
 import { systemRoutes } from './api/system-routes';
 import { guard } from './http/guard';
 import { problemHandler, sendProblem } from './http/problems';
+import { callerOf } from './access/caller';
 import { mount, openApi, type Route } from './http/routes';
 import { icebergRouter } from './iceberg-rest/router';
 import { programFile } from './program-files';
@@ -78,7 +79,7 @@ export function createApp(options: { hosts: ReadonlySet<string>; log: Logger; re
     serve(services) {
       routes = [...storageRoutes(services), ...fileRoutes(services), ...readingRoutes(services), ...knowledgeRoutes(services), ...crawlRoutes(services), ...catalogRoutes(services), ...deltaRoutes(services), ...icebergRoutes(services), ...conversionRoutes(services), ...queryRoutes(services), ...accessRoutes(services), ...systemRoutes(services)];
       protocol.use(icebergRouter(services));
-      mount(api, routes);
+      mount(api, routes, (request) => callerOf(request, services));
     },
   };
 }

@@ -102,12 +102,14 @@ async function start(args: readonly string[], onStop: (stop: () => Promise<void>
   const upkeep = new DeltaUpkeep(workEngine, local, config, log);
   const changes = new Changes(queries, upkeep, receipts, events, config);
   const columns = new ColumnKeeper(database, lake, queries, events, log);
+  const tokens = new Tokens(database, secrets.keyFor('tokens'));
   const crawler = new Crawler(lake, inspector, jobs, events, {
     database, statements: queries.statements,
-    async registerAdditions(runId, who) {
+    identityOf: (token) => tokens.identityOf(token),
+    async registerAdditions(runId, as) {
       const additions = await additionsOf(database, runId, await listRelations(database));
       // One whose name is taken, say, stays for somebody to decide on.
-      const done = await Promise.all(additions.map((each) => registerFinding(database, each, who).then(() => 1, (error: unknown) => {
+      const done = await Promise.all(additions.map((each) => registerFinding(database, each, as).then(() => 1, (error: unknown) => {
         if (error instanceof LakeError) return 0;
         throw error;
       })));
@@ -117,9 +119,9 @@ async function start(args: readonly string[], onStop: (stop: () => Promise<void>
   });
   const services: Services = {
     config, log, database, events, jobs, lake, inspector, files, queryEngine, workEngine, readiness,
-    tokens: new Tokens(database, secrets.keyFor('tokens')), names, receipts, local, uploads: new Uploads(path.join(config.home, 'uploads')),
+    tokens, names, receipts, local, uploads: new Uploads(path.join(config.home, 'uploads')),
     queries, changes, upkeep, icebergUpkeep: new IcebergUpkeep(workEngine, local, config),
-    columns, find: new FindIndex(database, events), crawler, schedules: new Schedules(database, crawler, `${config.person}, by schedule`, log),
+    columns, find: new FindIndex(database, events), crawler, schedules: new Schedules(database, crawler, { kind: 'person', name: `${config.person}, by schedule` }, log),
   };
   if (config.demo) {
     await makeDemo(services, say);

@@ -32,6 +32,8 @@ export interface CrawlDefinition {
   findings: FindingsRule;
   /** In the five fields of cron, UTC; null for on demand. */
   schedule: string | null;
+  /** Id of the token whose rights hold for what it registers; absent for whoever starts it. */
+  runAs?: string | null;
 }
 
 export const USUAL_SAMPLE = 16;

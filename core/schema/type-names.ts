@@ -49,7 +49,7 @@ function quoteIfNeeded(name: string): string {
   return /^[a-z_][a-z0-9_]*$/.test(name) && !KEPT_WORDS.has(name) ? name : `"${name.replaceAll('"', '""')}"`;
 }
 
-/** Reads a SQL type name, upper or lower case, nested too. Fails on what it does not know. */
+/** Reads a SQL type name, upper or lower case, nested too; fields of structs may be NOT NULL and have a COMMENT. Fails on what it does not know. */
 export function parseTypeName(text: string): LogicalType {
   const reader = new TypeReader(text);
   const type = reader.type();
@@ -86,10 +86,16 @@ class TypeReader {
       return { kind: 'map', key: field('key', key, { required: true }), value: field('value', value) };
     }
     if (word === 'decimal' || word === 'numeric') {
-      const sizes = /^\((\d+)\s*,\s*(\d+)\)/.exec(this.text.slice(this.#at));
+      const sizes = /^\s*\(\s*(\d+)\s*,\s*(\d+)\s*\)/.exec(this.text.slice(this.#at));
       if (!sizes) return { kind: 'decimal', precision: 18, scale: 3 };
       this.#at += sizes[0].length;
       return { kind: 'decimal', precision: Number(sizes[1]), scale: Number(sizes[2]) };
+    }
+    if (word === 'fixed') {
+      const length = /^\s*\(\s*(\d+)\s*\)/.exec(this.text.slice(this.#at));
+      if (!length) return this.#fail();
+      this.#at += length[0].length;
+      return { kind: 'fixed', length: Number(length[1]) };
     }
     if (word === 'enum') {
       const close = this.text.indexOf(')', this.#at);
@@ -108,7 +114,10 @@ class TypeReader {
       const name = this.#match(/"(?:[^"]|"")*"|[^\s"(),]+/y);
       if (!name) return this.#fail();
       this.#match(/\s+/y);
-      fields.push(field(name.startsWith('"') ? name.slice(1, -1).replaceAll('""', '"') : name, this.type()));
+      const type = this.type();
+      const required = this.#match(/\s+not\s+null\b/iy) !== undefined;
+      const comment = /'(.*)'$/s.exec(this.#match(/\s+comment\s+'(?:[^']|'')*'/iy) ?? '')?.[1]?.replaceAll("''", "'");
+      fields.push(field(name.startsWith('"') ? name.slice(1, -1).replaceAll('""', '"') : name, type, { required, ...(comment === undefined ? {} : { comment }) }));
     } while (this.#match(/\s*,\s*/y));
     this.#expect(')');
     return fields;

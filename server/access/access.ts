@@ -1,6 +1,6 @@
 /**
- * The one place that decides who may do what. Every door asks here before any work: the catalog protocol now; SQL,
- * screens, crawls and feeds as they learn to have callers of their own.
+ * The one place that decides who may do what. Every door asks here before any work: the catalog protocol, the API with
+ * the screens, SQL for every table that it names, and crawls for what they register.
  */
 import { LakeError } from '../../core/errors';
 
@@ -40,6 +40,20 @@ export function mayDo(identity: Identity, right: Right, subject: Subject): boole
 export function maySeeNamespace(identity: Identity, namespace: string): boolean {
   if (mayDo(identity, 'see', { namespace })) return true;
   return identity.kind === 'token' && identity.grants.some(({ on }) => below(on, namespace));
+}
+
+/** The product itself, where nobody asked. */
+export const PRODUCT: Identity = { kind: 'person', name: 'Kind Harbor' };
+
+/** A right on everything, storages and settings too. */
+export function mayDoEverywhere(identity: Identity, right: Right): boolean {
+  return identity.kind === 'person' || identity.grants.some((grant) => grant.on === '*' && RIGHTS.indexOf(grant.right) >= RIGHTS.indexOf(right));
+}
+
+/** Fails with `refused`. `what` is what was to be done: "read files by their path". */
+export function demandEverywhere(identity: Identity, right: Right, what: string): void {
+  if (mayDoEverywhere(identity, right)) return;
+  throw new LakeError('refused', `${nameOfIdentity(identity)} may not ${what}: the right to ${right} everything is missing. Nothing was done.`);
 }
 
 /** Fails with `refused`, naming the right that is missing; with `not-found` for what may not even be seen. */

@@ -71,9 +71,23 @@ export class Tokens {
     const id = text.startsWith(`${SHORT}_`) ? this.#idOfShort(text) : await this.#idOfLong(text);
     if (id === undefined) return undefined;
     const found = await this.#find(id);
-    if (!found || found.token.revokedAt !== null || (found.token.expiresAt !== null && Date.parse(found.token.expiresAt) <= this.now())) return undefined;
+    if (!found || found.token.revokedAt !== null || this.#isOver(found.token)) return undefined;
     this.#noteUse(id);
     return { kind: 'token', id, name: found.token.name, grants: found.token.grants };
+  }
+
+  /** For what runs by itself; fails with `refused` when the token is no longer good. */
+  async identityOf(id: string): Promise<Identity> {
+    const found = await this.#find(id);
+    if (!found) throw new LakeError('refused', 'The token that this is to run as is not there.');
+    const { token } = found;
+    if (token.revokedAt !== null || this.#isOver(token)) throw new LakeError('refused', `The token ${token.name}, which this is to run as, ${token.revokedAt === null ? 'has expired' : 'was revoked'}. Nothing was done.`);
+    this.#noteUse(id);
+    return { kind: 'token', id, name: token.name, grants: token.grants };
+  }
+
+  #isOver({ expiresAt }: Token): boolean {
+    return expiresAt !== null && Date.parse(expiresAt) <= this.now();
   }
 
   /** A token that is good for an hour, for one of an id and a secret; undefined where they are wrong. */

@@ -8,7 +8,7 @@ import type { Services } from '../services';
 const MOST_GRANTS = 100;
 
 export function accessRoutes(services: Services): Route[] {
-  const { tokens, config, lake } = services;
+  const { tokens, lake } = services;
   return [
     {
       method: 'get', path: '/access/tokens', summary: 'Tokens that were issued', answer: 'Each with its rights, and when it was last used; never the secret',
@@ -21,16 +21,16 @@ export function accessRoutes(services: Services): Route[] {
         grants: Joi.array().items(Joi.object({ on: Joi.string().trim().min(1).max(400).required(), right: Joi.string().valid(...RIGHTS).required() })).min(1).max(MOST_GRANTS).required(),
         expiresAt: Joi.date().iso().greater('now').allow(null).default(null),
       }),
-      handle: ({ body }) => {
+      handle: ({ body, who }) => {
         const { name, grants, expiresAt } = body as { name: string; grants: Grant[]; expiresAt: Date | null };
-        return tokens.issue({ name, grants, expiresAt: expiresAt?.toISOString() ?? null }, config.person);
+        return tokens.issue({ name, grants, expiresAt: expiresAt?.toISOString() ?? null }, who);
       },
     },
     {
       method: 'delete', path: '/access/tokens/{id}', summary: 'Revoke a token at once', answer: 'Nothing',
       params: Joi.object({ id: Joi.string().hex().length(16).required() }),
-      handle: async ({ params }) => {
-        await tokens.revoke(params.id!, config.person);
+      handle: async ({ params, who }) => {
+        await tokens.revoke(params.id!, who);
         return {};
       },
     },

@@ -1,4 +1,5 @@
 import Joi from 'joi';
+import { mayDo, maySeeNamespace } from '../access/access';
 import { DeltaTable } from '../../core/delta/table';
 import { restore } from '../../core/delta/operations';
 import { LakeError } from '../../core/errors';
@@ -18,21 +19,21 @@ import type { Services } from '../services';
 import { isoTime, name, version } from './schemas';
 
 export function catalogRoutes(services: Services): Route[] {
-  const { database, lake, events, config, queries } = services;
+  const { database, lake, events, queries } = services;
   const tableParams = Joi.object({ namespace: name.required(), table: name.required() });
   const text = Joi.string().trim().allow('').max(2000);
   const tags = Joi.array().items(Joi.string().trim().min(1).max(60)).max(50).unique();
   const relationOf = ({ params }: Inputs) => getRelation(database, params.namespace!, params.table!);
   return [
     {
-      method: 'get', path: '/catalog', summary: 'Namespaces, tables and views', answer: 'All names; details by table',
-      handle: async () => {
+      method: 'get', path: '/catalog', right: 'asked-inside', summary: 'Namespaces, tables and views', answer: 'All names; details by table',
+      handle: async ({ as }) => {
         const [namespaces, relations] = await Promise.all([listNamespaces(database), listRelations(database)]);
-        return { namespaces, relations: relations.map(({ definition, columns: _columns, notes: _notes, properties: _properties, ...rest }) => ({ ...rest, viewSql: definition.kind === 'view' ? definition.sql : null })) };
+        return { namespaces: namespaces.filter((each) => maySeeNamespace(as, each.name)), relations: relations.filter((each) => mayDo(as, 'see', each)).map(({ definition, columns: _columns, notes: _notes, properties: _properties, ...rest }) => ({ ...rest, viewSql: definition.kind === 'view' ? definition.sql : null })) };
       },
     },
     {
-      method: 'get', path: '/catalog/{namespace}/{table}', summary: 'A table or view as it is, or was at a version or time', answer: 'Columns, size, layout, place, and the version that was meant',
+      method: 'get', path: '/catalog/{namespace}/{table}', right: 'see', summary: 'A table or view as it is, or was at a version or time', answer: 'Columns, size, layout, place, and the version that was meant',
       params: tableParams, query: Joi.object({ version, at: isoTime }).oxor('version', 'at'),
       handle: async (input) => {
         const relation = await relationOf(input);
@@ -47,34 +48,34 @@ export function catalogRoutes(services: Services): Route[] {
       },
     },
     {
-      method: 'get', path: '/catalog/{namespace}/{table}/history', summary: 'The versions of a table', answer: 'Timeline entries, oldest first; of very long logs the newest',
+      method: 'get', path: '/catalog/{namespace}/{table}/history', right: 'see', summary: 'The versions of a table', answer: 'Timeline entries, oldest first; of very long logs the newest',
       params: tableParams, query: Joi.object({ most: Joi.number().integer().min(1).max(100_000).default(3000) }),
       handle: async (input) => ({ entries: await lake.table(await relationOf(input)).history(input.query.most as number) }),
     },
     {
-      method: 'post', path: '/catalog/{namespace}/{table}/restore', summary: 'Make a Delta or Iceberg table read as it did at an earlier version', answer: 'The new version and the receipt of the write',
+      method: 'post', path: '/catalog/{namespace}/{table}/restore', right: 'write', summary: 'Make a Delta or Iceberg table read as it did at an earlier version', answer: 'The new version and the receipt of the write',
       params: tableParams, body: Joi.object({ version: version.required() }),
       handle: async (input) => {
         const relation = await relationOf(input);
         const table = relation.kind === 'table' ? lake.table(relation) : undefined;
         const fullName = `${relation.namespace}.${relation.name}`;
         const asked = BigInt(input.body.version as string);
-        if (table instanceof IcebergTable) return restoreIceberg(services, relation, table, asked);
+        if (table instanceof IcebergTable) return restoreIceberg(services, input.who, relation, table, asked);
         if (!(table instanceof DeltaTable)) throw new LakeError('unsupported', `${fullName} is neither a Delta nor an Iceberg table; only those can be restored.`, { table: fullName });
-        const result = await writeWithReceipt(services, `RESTORE ${fullName} TO VERSION ${asked}`, relation, async () =>
-          restore(table, { kind: 'number', number: asked }, { clock: systemClock, ids: randomIds, who: config.person }));
+        const result = await writeWithReceipt(services, input.who, `RESTORE ${fullName} TO VERSION ${asked}`, relation, async () =>
+          restore(table, { kind: 'number', number: asked }, { clock: systemClock, ids: randomIds, who: input.who }));
         await services.upkeep.afterCommit(table, lake.storageOf(relation));
         events.tell({ topic: 'table', name: fullName });
         return result;
       },
     },
     {
-      method: 'get', path: '/catalog/{namespace}/{table}/readers', summary: 'Views that read a table or view, directly or by way of others', answer: 'Full names',
+      method: 'get', path: '/catalog/{namespace}/{table}/readers', right: 'see', summary: 'Views that read a table or view, directly or by way of others', answer: 'Full names',
       params: tableParams,
       handle: async (input) => ({ views: await readersOf(database, queries.statements, await relationOf(input)) }),
     },
     {
-      method: 'patch', path: '/catalog/{namespace}/{table}', summary: 'What people know of a table or view and its columns: description, owner, tags, properties, who vouches for it', answer: 'All of it, as it is now',
+      method: 'patch', path: '/catalog/{namespace}/{table}', right: 'write', summary: 'What people know of a table or view and its columns: description, owner, tags, properties, who vouches for it', answer: 'All of it, as it is now',
       params: tableParams,
       body: Joi.object({
         description: text, owner: Joi.string().trim().allow('').max(200), tags, properties: Joi.object().pattern(Joi.string().max(200), Joi.string().allow('').max(4000)).max(200),
@@ -86,14 +87,14 @@ export function catalogRoutes(services: Services): Route[] {
         const { vouched, ...rest } = input.body as Knowledge & { vouched?: { why: string; until: Date } | null };
         const unknown = relation.columns && Object.keys(rest.notes ?? {}).find((name) => !relation.columns!.some((column) => column.name === name));
         if (unknown) throw new LakeError('bad-request', `${nameOf(relation)} has no column "${unknown}".`, { table: nameOf(relation) });
-        await annotateRelation(database, relation, { ...rest, ...(vouched === undefined ? {} : { vouched: vouched && { who: config.person, why: vouched.why, since: new Date().toISOString(), until: vouched.until.toISOString() } }) }, config.person);
+        await annotateRelation(database, relation, { ...rest, ...(vouched === undefined ? {} : { vouched: vouched && { who: input.who, why: vouched.why, since: new Date().toISOString(), until: vouched.until.toISOString() } }) }, input.who);
         events.tell({ topic: 'catalog' });
         const { description, owner, tags: now, properties, vouched: vouchedNow, notes } = await relationOf(input);
         return { description, owner, tags: now, properties, vouched: vouchedNow, notes };
       },
     },
     {
-      method: 'get', path: '/catalog/{namespace}/{table}/teardown', summary: 'What taking a table or view down would remove, leave and break', answer: 'Files, bytes and versions in its folder, and the views that read it',
+      method: 'get', path: '/catalog/{namespace}/{table}/teardown', right: 'see', summary: 'What taking a table or view down would remove, leave and break', answer: 'Files, bytes and versions in its folder, and the views that read it',
       params: tableParams,
       handle: async (input) => teardownOf(database, lake, queries.statements, await relationOf(input)),
     },
@@ -105,7 +106,7 @@ export function catalogRoutes(services: Services): Route[] {
         const fullName = `${relation.namespace}.${relation.name}`;
         const removes = (input.query.files ?? (relation.managed ? 'remove' : 'keep')) === 'remove' && relation.kind === 'table';
         if (!removes) {
-          await dropRelation(database, relation, config.person);
+          await dropRelation(database, relation, input.who);
           events.tell({ topic: 'catalog' });
           return { unregistered: fullName, files: 0, bytes: 0 };
         }
@@ -114,7 +115,7 @@ export function catalogRoutes(services: Services): Route[] {
         if (inside.length > 0) throw new LakeError('conflict', `${inside.join(', ')} ${inside.length === 1 ? 'lies' : 'lie'} in the folder of ${fullName}. Nothing was changed.`, { table: fullName });
         const storage = lake.storageOf(relation);
         const files = await storage.store.list(relation.location!);
-        await dropRelation(database, relation, config.person);
+        await dropRelation(database, relation, input.who);
         await removeUnder(storage, [relation.location!], files);
         events.tell({ topic: 'catalog' });
         return { unregistered: fullName, files: files.length, bytes: files.reduce((sum, file) => sum + file.bytes, 0) };
@@ -134,10 +135,10 @@ export function catalogRoutes(services: Services): Route[] {
 }
 
 /** The earlier snapshot becomes the current one again; the later ones stay until they expire. */
-async function restoreIceberg(services: Services, relation: Relation, table: IcebergTable, version: bigint) {
-  const result = await writeWithReceipt(services, `RESTORE ${nameOf(relation)} TO VERSION ${version}`, relation, async () => {
+async function restoreIceberg(services: Services, who: string, relation: Relation, table: IcebergTable, version: bigint) {
+  const result = await writeWithReceipt(services, who, `RESTORE ${nameOf(relation)} TO VERSION ${version}`, relation, async () => {
     const { snapshotId, version: restored } = await table.snapshot({ kind: 'number', number: version });
-    await rollBack(table, BigInt(snapshotId!), { clock: systemClock, ids: randomIds, who: services.config.person });
+    await rollBack(table, BigInt(snapshotId!), { clock: systemClock, ids: randomIds, who });
     return restored;
   });
   services.events.tell({ topic: 'table', name: nameOf(relation) });

@@ -16,7 +16,7 @@ export function conversionRoutes(services: Services): Route[] {
     },
     {
       method: 'post', path, summary: 'Make a Delta table an Iceberg table, or the other way, over the same data files: metadata alone is written', answer: 'The version of the new table and the receipt of the write', params,
-      handle: async ({ params: of }) => convertTable(services, await getRelation(services.database, of.namespace!, of.table!)),
+      handle: async ({ params: of, who }) => convertTable(services, await getRelation(services.database, of.namespace!, of.table!), who),
     },
   ];
 }

@@ -15,7 +15,7 @@ import { readOptionsBody } from '../lake/read-options-schema';
 import type { Services } from '../services';
 import { name, namespaceName, rowId, sqlName, storagePath } from './schemas';
 
-export function crawlRoutes({ crawler, schedules, database, lake, events, config, inspector }: Services): Route[] {
+export function crawlRoutes({ crawler, schedules, database, lake, events, inspector }: Services): Route[] {
   const tools = { engine: inspector.engine, local: inspector.local, inspector };
   /** A finding that can still be decided and corrected. */
   const openFinding = async (id: number) => {
@@ -34,7 +34,7 @@ export function crawlRoutes({ crawler, schedules, database, lake, events, config
     name: Joi.string().trim().min(1).max(200).required(),
     folders: Joi.array().items(Joi.object({ storage: name.required(), folder: storagePath, include: globs, exclude: globs, kinds: Joi.array().items(Joi.string().valid('table', 'view', 'materialized view', 'foreign table', 'partitioned table')).max(5) })).min(1).max(50).required(),
     namespace: namespaceName.allow('').default(''), prefix: Joi.string().trim().allow('').max(60).default(''), naming: Joi.string().valid('folder', 'path').default('folder'),
-    sample: Joi.number().integer().min(1).max(1000).default(USUAL_SAMPLE), findings: Joi.string().valid('ask', 'additions').default('ask'), schedule: Joi.string().trim().max(100).allow(null).default(null),
+    sample: Joi.number().integer().min(1).max(1000).default(USUAL_SAMPLE), findings: Joi.string().valid('ask', 'additions').default('ask'), schedule: Joi.string().trim().max(100).allow(null).default(null), runAs: Joi.string().hex().length(16).allow(null),
   };
   /** Fails at once where a storage is not there or a rule cannot be read. */
   const definitionOf = ({ name: _, ...rest }: Record<string, unknown>): CrawlDefinition => {
@@ -53,16 +53,16 @@ export function crawlRoutes({ crawler, schedules, database, lake, events, config
     {
       method: 'post', path: '/crawls', summary: 'Crawl a folder by the usual rules', answer: 'The run that was started; nothing is registered by it',
       body: Joi.object({ storage: name.required(), folder: storagePath }),
-      handle: async ({ body }) => {
-        const { runId, job } = await crawler.startFolder(body.storage as string, normalPath(body.folder as string), config.person);
+      handle: async ({ body, as }) => {
+        const { runId, job } = await crawler.startFolder(body.storage as string, normalPath(body.folder as string), as);
         return { runId, jobId: job.id };
       },
     },
     {
       method: 'post', path: '/crawls/define', summary: 'Define a crawl: folders, names, what to do with findings, when', answer: 'Its id',
       body: Joi.object(definition),
-      handle: async ({ body }) => {
-        const id = await createCrawl(database, body.name as string, definitionOf(body), config.person);
+      handle: async ({ body, who }) => {
+        const id = await createCrawl(database, body.name as string, definitionOf(body), who);
         await schedules.refresh();
         return { id };
       },
@@ -86,9 +86,9 @@ export function crawlRoutes({ crawler, schedules, database, lake, events, config
     {
       method: 'put', path: '/crawls/{crawl}', summary: 'Change a crawl', answer: 'The crawl',
       params: crawlId, body: Joi.object(definition),
-      handle: async ({ params, body }) => {
+      handle: async ({ params, body, who }) => {
         const { id } = await getCrawl(database, Number(params.crawl));
-        await changeCrawl(database, id, body.name as string, definitionOf(body), config.person);
+        await changeCrawl(database, id, body.name as string, definitionOf(body), who);
         await schedules.refresh();
         return getCrawl(database, id);
       },
@@ -96,9 +96,9 @@ export function crawlRoutes({ crawler, schedules, database, lake, events, config
     {
       method: 'delete', path: '/crawls/{crawl}', summary: 'Forget a crawl with its runs and findings; what was registered stays', answer: 'Its name',
       params: crawlId,
-      handle: async ({ params }) => {
+      handle: async ({ params, who }) => {
         const crawl = await getCrawl(database, Number(params.crawl));
-        await deleteCrawl(database, crawl, config.person);
+        await deleteCrawl(database, crawl, who);
         await schedules.refresh();
         return { forgotten: crawl.name };
       },
@@ -106,8 +106,8 @@ export function crawlRoutes({ crawler, schedules, database, lake, events, config
     {
       method: 'post', path: '/crawls/{crawl}/run', summary: 'Run a crawl now', answer: 'The run that was started',
       params: crawlId,
-      handle: async ({ params }) => {
-        const { runId, job } = await crawler.start(Number(params.crawl), config.person);
+      handle: async ({ params, as }) => {
+        const { runId, job } = await crawler.start(Number(params.crawl), as);
         return { runId, jobId: job.id };
       },
     },
@@ -123,11 +123,11 @@ export function crawlRoutes({ crawler, schedules, database, lake, events, config
       method: 'patch', path: '/findings/{finding}', summary: 'Decide on a finding', answer: 'The finding',
       params: Joi.object({ finding: rowId.required() }),
       body: Joi.object({ decision: Joi.string().valid('register', 'leave-out', 'leave-out-always', 'undecided').required() }),
-      handle: async ({ params, body }) => {
+      handle: async ({ params, body, who }) => {
         const finding = await openFinding(Number(params.finding));
         if (body.decision === 'register' && !finding.definition) throw new LakeError('conflict', 'There is nothing in this finding that could be registered.');
-        await decide(database, finding, body.decision as Decision, config.person);
-        if (finding.relationId !== null && String(body.decision).startsWith('leave-out')) await closeDrift(database, finding.relationId, 'left as it was', config.person);
+        await decide(database, finding, body.decision as Decision, who);
+        if (finding.relationId !== null && String(body.decision).startsWith('leave-out')) await closeDrift(database, finding.relationId, 'left as it was', who);
         return findFinding(database, finding.id);
       },
     },
@@ -146,13 +146,13 @@ export function crawlRoutes({ crawler, schedules, database, lake, events, config
     {
       method: 'post', path: '/crawl-runs/{run}/register', summary: 'Carry out what was decided on', answer: 'What was registered or taken out, and what could not be with the reason',
       params: Joi.object({ run: rowId.required() }),
-      handle: async ({ params }) => {
+      handle: async ({ params, as }) => {
         const run = await runOf(Number(params.run));
         const registered: string[] = [];
         const failed: { name: string; problem: string }[] = [];
         for (const finding of (await findingsOf(database, run.id)).filter((each) => each.decision === 'register' && each.definition)) {
           try {
-            registered.push(await registerFinding(database, finding, config.person));
+            registered.push(await registerFinding(database, finding, as));
           } catch (error) {
             if (!(error instanceof LakeError)) throw error;
             failed.push({ name: `${finding.namespace}.${finding.name}`, problem: error.message });

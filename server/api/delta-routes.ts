@@ -21,7 +21,7 @@ const HISTORY_SHOWN = 200;
 const HOUR = 3_600_000;
 
 export function deltaRoutes(services: Services): Route[] {
-  const { database, lake, events, config, upkeep, files } = services;
+  const { database, lake, events, upkeep, files } = services;
   const tableParams = Joi.object({ namespace: name.required(), table: name.required() });
   const column = Joi.string().min(1).max(500);
   const opened = async ({ params }: Inputs): Promise<{ relation: Relation; table: DeltaTable; fullName: string }> => {
@@ -31,11 +31,11 @@ export function deltaRoutes(services: Services): Route[] {
     if (!(table instanceof DeltaTable)) throw new LakeError('unsupported', `${fullName} is not a Delta table.`, { table: fullName });
     return { relation, table, fullName };
   };
-  const ports = () => ({ clock: systemClock, ids: randomIds, who: config.person });
+  const ports = (who: string) => ({ clock: systemClock, ids: randomIds, who });
   /** One version, with a receipt; pages are told. */
   const written = async (input: Inputs, words: (fullName: string) => string, write: (table: DeltaTable) => Promise<number>) => {
     const { relation, table, fullName } = await opened(input);
-    const result = await writeWithReceipt(services, words(fullName), relation, () => write(table));
+    const result = await writeWithReceipt(services, input.who, words(fullName), relation, () => write(table));
     await upkeep.afterCommit(table, lake.storageOf(relation));
     events.tell({ topic: 'table', name: fullName });
     return result;
@@ -51,7 +51,7 @@ export function deltaRoutes(services: Services): Route[] {
       params: tableParams, body: Joi.object({ properties: Joi.object().pattern(Joi.string().max(200), Joi.string().allow(null).max(2000)).min(1).required() }),
       handle: (input) => {
         const properties = input.body.properties as Record<string, string | null>;
-        return written(input, (of) => `SET PROPERTIES OF ${of} ${JSON.stringify(properties)}`, (table) => setProperties(table, properties, ports()));
+        return written(input, (of) => `SET PROPERTIES OF ${of} ${JSON.stringify(properties)}`, (table) => setProperties(table, properties, ports(input.who)));
       },
     },
     {
@@ -60,8 +60,8 @@ export function deltaRoutes(services: Services): Route[] {
       handle: (input) => {
         const { rename, drop } = input.body as { rename?: { from: string; to: string }; drop?: string };
         return rename
-          ? written(input, (of) => `RENAME COLUMN ${rename.from} OF ${of} TO ${rename.to}`, (table) => renameColumn(table, rename.from, rename.to, ports()))
-          : written(input, (of) => `DROP COLUMN ${drop!} OF ${of}`, (table) => dropColumn(table, drop!, ports()));
+          ? written(input, (of) => `RENAME COLUMN ${rename.from} OF ${of} TO ${rename.to}`, (table) => renameColumn(table, rename.from, rename.to, ports(input.who)))
+          : written(input, (of) => `DROP COLUMN ${drop!} OF ${of}`, (table) => dropColumn(table, drop!, ports(input.who)));
       },
     },
     {
@@ -79,7 +79,7 @@ export function deltaRoutes(services: Services): Route[] {
       },
     },
     {
-      method: 'post', path: '/catalog/{namespace}/{table}/delta/upkeep', summary: 'Upkeep of a Delta table', answer: 'What was done',
+      method: 'post', path: '/catalog/{namespace}/{table}/delta/upkeep', right: 'write', summary: 'Upkeep of a Delta table', answer: 'What was done',
       params: tableParams,
       body: Joi.object({
         do: Joi.string().valid('compact', 'clear-files', 'clear-log', 'checkpoint').required(),
@@ -93,7 +93,7 @@ export function deltaRoutes(services: Services): Route[] {
         const done = await (async () => {
           switch (body.do) {
             case 'compact':
-              return upkeep.compact(table, storage, { ...(body.layout ? { layout: body.layout } : {}), ...(body.targetBytes ? { targetBytes: body.targetBytes } : {}) }, config.person);
+              return upkeep.compact(table, storage, { ...(body.layout ? { layout: body.layout } : {}), ...(body.targetBytes ? { targetBytes: body.targetBytes } : {}) }, input.who);
             case 'clear-files': {
               const { files: gone, ...plan } = await upkeep.vacuum(table, body.retentionHours === undefined ? undefined : body.retentionHours * HOUR, { toBreak: body.breakVersions });
               return { ...plan, files: gone.length };
@@ -117,13 +117,13 @@ export function deltaRoutes(services: Services): Route[] {
         const path = normalPath(input.body.path as string);
         const asOf = input.body.version === undefined ? LATEST : { kind: 'number' as const, number: BigInt(input.body.version as number) };
         const copy = new DeltaTable(store, path, `${storage.name}:${path}`);
-        return { path: copy.name, version: await shallowCopy(table, asOf, copy, ports()) };
+        return { path: copy.name, version: await shallowCopy(table, asOf, copy, ports(input.who)) };
       },
     },
     {
       method: 'post', path: '/storages/{storage}/adopt', summary: 'Make a Delta or Iceberg table of a folder of Parquet files, in place: no file is rewritten', answer: 'The folder and how many files became part of the table',
       params: Joi.object({ storage: name.required() }), body: Joi.object({ path: Joi.string().min(1).max(2000).required(), format: Joi.string().valid('delta', 'iceberg').default('delta') }),
-      handle: async ({ params, body }) => {
+      handle: async ({ params, body, who }) => {
         const path = normalPath(body.path as string);
         const full = `${params.storage!}:${path}`;
         const { table, storage } = await files.open(full);
@@ -132,10 +132,10 @@ export function deltaRoutes(services: Services): Route[] {
         const counted = await upkeep.withRows(storage, await snapshot.files());
         const asFolder = { schema: snapshot.schema, partitionColumns: snapshot.partitioning.map((each) => each.name) };
         if (body.format === 'iceberg') {
-          const made = await adoptAsIceberg(lake.icebergTable(storage, path, full), asFolder, counted, ports());
+          const made = await adoptAsIceberg(lake.icebergTable(storage, path, full), asFolder, counted, ports(who));
           return { path: full, version: made['sequence-number'] ?? 0, files: counted.length };
         }
-        const version = await adoptFolder(new DeltaTable(storage.store, path, full), asFolder, counted, ports());
+        const version = await adoptFolder(new DeltaTable(storage.store, path, full), asFolder, counted, ports(who));
         return { path: full, version, files: counted.length };
       },
     },

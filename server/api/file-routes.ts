@@ -12,7 +12,7 @@ const MAX_UPLOAD = 1e12;
 /** A piece of an upload, in one request. */
 const MAX_PIECE = 64 * 1024 * 1024;
 
-export function fileRoutes({ lake, database, queries, uploads, jobs, events, config }: Services): Route[] {
+export function fileRoutes({ lake, database, queries, uploads, jobs, events }: Services): Route[] {
   const inStorage = Joi.object({ storage: name.required() });
   const uploadId = Joi.object({ upload: Joi.string().hex().length(32).required() });
   const somePath = storagePath.min(1).invalid('').required();
@@ -64,13 +64,13 @@ export function fileRoutes({ lake, database, queries, uploads, jobs, events, con
     {
       method: 'post', path: '/storages/{storage}/remove', summary: 'Remove files and folders', answer: 'What was removed',
       params: inStorage, body: Joi.object({ paths: somePaths, evenIfUsed: Joi.boolean().default(false) }),
-      handle: async ({ params, body }) => {
+      handle: async ({ params, body, who }) => {
         const storage = lake.storage(params.storage!);
         const paths = (body.paths as string[]).map(normalPath);
         await refuseUsed(storage, paths, 'removed', body.evenIfUsed as boolean);
         const files = await filesUnder(storage, paths);
         const what = paths.length === 1 ? baseName(paths[0]!) : `${paths.length} things`;
-        const { finished } = await jobs.start('remove', `Remove ${what} from ${storage.storage.name}`, config.person, async (context) => {
+        const { finished } = await jobs.start('remove', `Remove ${what} from ${storage.storage.name}`, who, async (context) => {
           await removeUnder(storage, paths, files, (done) => {
             context.check();
             context.progress(done, files.length);

@@ -24,7 +24,7 @@ const HOUR = 3_600_000;
 const MANIFEST_BYTES = 8 * 1024 * 1024;
 
 export function icebergRoutes(services: Services): Route[] {
-  const { database, lake, events, config, icebergUpkeep } = services;
+  const { database, lake, events, icebergUpkeep } = services;
   const tableParams = Joi.object({ namespace: name.required(), table: name.required() });
   const column = Joi.string().min(1).max(500);
   const refName = Joi.string().trim().min(1).max(200);
@@ -36,11 +36,11 @@ export function icebergRoutes(services: Services): Route[] {
     if (!(table instanceof IcebergTable)) throw new LakeError('unsupported', `${fullName} is not an Iceberg table.`, { table: fullName });
     return { relation, table, fullName };
   };
-  const ports = () => ({ clock: systemClock, ids: randomIds, who: config.person });
+  const ports = (who: string) => ({ clock: systemClock, ids: randomIds, who });
   /** One commit, with a receipt; pages are told. */
   const written = async (input: Inputs, words: (fullName: string) => string, write: (table: IcebergTable) => Promise<TableMetadata>) => {
     const { relation, table, fullName } = await opened(input);
-    const result = await writeWithReceipt(services, words(fullName), relation, async () => {
+    const result = await writeWithReceipt(services, input.who, words(fullName), relation, async () => {
       const metadata = await write(table);
       const current = currentSnapshot(metadata);
       return current ? versionOf(metadata, current) : 0;
@@ -61,7 +61,7 @@ export function icebergRoutes(services: Services): Route[] {
         const properties = input.body.properties as Record<string, string | null>;
         return written(input, (of) => `SET PROPERTIES OF ${of} ${JSON.stringify(properties)}`, (table) => {
           for (const [key, value] of Object.entries(properties)) if (value !== null) checkProperty(key, value, table.name);
-          return setProperties(table, properties, ports());
+          return setProperties(table, properties, ports(input.who));
         });
       },
     },
@@ -74,9 +74,9 @@ export function icebergRoutes(services: Services): Route[] {
       }).length(1),
       handle: (input) => {
         const body = input.body as { add?: { name: string; type: string; comment?: string; within?: string }; rename?: { from: string; to: string }; drop?: string; move?: { name: string; after: string | null }; widen?: { name: string; type: string }; optional?: string; describe?: { name: string; comment: string | null } };
-        const edit = (words: (of: string) => string, change: (metadata: TableMetadata, of: string) => ReturnType<typeof withoutColumn>) => written(input, words, (table) => changeSchema(table, (metadata) => change(metadata, table.name), ports()));
+        const edit = (words: (of: string) => string, change: (metadata: TableMetadata, of: string) => ReturnType<typeof withoutColumn>) => written(input, words, (table) => changeSchema(table, (metadata) => change(metadata, table.name), ports(input.who)));
         const { add, rename, drop, move, widen, optional, describe } = body;
-        if (add) return written(input, (of) => `ADD COLUMN ${add.name} ${add.type} TO ${of}`, (table) => addColumns(table, [field(add.name, parseTypeName(add.type), add.comment === undefined ? {} : { comment: add.comment })], ports(), add.within));
+        if (add) return written(input, (of) => `ADD COLUMN ${add.name} ${add.type} TO ${of}`, (table) => addColumns(table, [field(add.name, parseTypeName(add.type), add.comment === undefined ? {} : { comment: add.comment })], ports(input.who), add.within));
         if (rename) return edit((of) => `RENAME COLUMN ${rename.from} OF ${of} TO ${rename.to}`, (metadata, of) => withRenamedColumn(metadata, of, rename.from, rename.to));
         if (drop !== undefined) return edit((of) => `DROP COLUMN ${drop} OF ${of}`, (metadata, of) => withoutColumn(metadata, of, drop));
         if (move) return edit((of) => `MOVE COLUMN ${move.name} OF ${of} ${move.after === null ? 'FIRST' : `AFTER ${move.after}`}`, (metadata, of) => withMovedColumn(metadata, of, move.name, move.after));
@@ -89,38 +89,38 @@ export function icebergRoutes(services: Services): Route[] {
       method: 'post', path: '/catalog/{namespace}/{table}/iceberg/partitioning', summary: 'Add and take away partition fields; files that are there keep their partitioning', answer: 'The version and the receipt of the write',
       params: tableParams,
       body: Joi.object({ add: Joi.array().items(Joi.object({ source: column.required(), transform: Joi.string().max(40).required(), name: column })).max(20), remove: Joi.array().items(column).max(20) }).or('add', 'remove'),
-      handle: (input) => written(input, (of) => `PARTITION ${of} ${JSON.stringify(input.body)}`, (table) => changePartitioning(table, input.body as Parameters<typeof changePartitioning>[1], ports())),
+      handle: (input) => written(input, (of) => `PARTITION ${of} ${JSON.stringify(input.body)}`, (table) => changePartitioning(table, input.body as Parameters<typeof changePartitioning>[1], ports(input.who))),
     },
     {
       method: 'post', path: '/catalog/{namespace}/{table}/iceberg/sort-order', summary: 'Set the order of rows in files that are written from now on', answer: 'The version and the receipt of the write',
       params: tableParams, body: Joi.object({ by: Joi.array().items(Joi.object({ column: column.required(), descending: Joi.boolean(), nullsLast: Joi.boolean() })).max(20).required() }),
-      handle: (input) => written(input, (of) => `SORT ${of} ${JSON.stringify(input.body.by)}`, (table) => changeSortOrder(table, input.body.by as Parameters<typeof changeSortOrder>[1], ports())),
+      handle: (input) => written(input, (of) => `SORT ${of} ${JSON.stringify(input.body.by)}`, (table) => changeSortOrder(table, input.body.by as Parameters<typeof changeSortOrder>[1], ports(input.who))),
     },
     {
       method: 'post', path: '/catalog/{namespace}/{table}/iceberg/upgrade', summary: 'Raise the format version; no file is rewritten, and there is no way back', answer: 'The version and the receipt of the write',
       params: tableParams, body: Joi.object({ formatVersion: Joi.number().valid(2, 3).required() }),
-      handle: (input) => written(input, (of) => `UPGRADE ${of} TO FORMAT VERSION ${input.body.formatVersion as number}`, (table) => upgrade(table, input.body.formatVersion as number, ports())),
+      handle: (input) => written(input, (of) => `UPGRADE ${of} TO FORMAT VERSION ${input.body.formatVersion as number}`, (table) => upgrade(table, input.body.formatVersion as number, ports(input.who))),
     },
     {
-      method: 'put', path: '/catalog/{namespace}/{table}/iceberg/refs', summary: 'Make a branch or tag, or set what it names and how long it is kept', answer: 'The version and the receipt of the write',
+      method: 'put', path: '/catalog/{namespace}/{table}/iceberg/refs', right: 'write', summary: 'Make a branch or tag, or set what it names and how long it is kept', answer: 'The version and the receipt of the write',
       params: tableParams,
       body: Joi.object({ name: refName.required(), type: Joi.string().valid('branch', 'tag').required(), snapshotId, minSnapshotsToKeep: Joi.number().integer().positive(), maxSnapshotAgeMs: Joi.number().integer().positive(), maxRefAgeMs: Joi.number().integer().positive() }),
       handle: (input) => {
         const { snapshotId: id, ...rest } = input.body as Omit<RefRequest, 'snapshotId'> & { snapshotId?: string };
-        return written(input, (of) => `SET ${rest.type.toUpperCase()} ${rest.name} OF ${of}${id ? ` TO SNAPSHOT ${id}` : ''}`, (table) => setRef(table, { ...rest, ...(id === undefined ? {} : { snapshotId: BigInt(id) }) }, ports()));
+        return written(input, (of) => `SET ${rest.type.toUpperCase()} ${rest.name} OF ${of}${id ? ` TO SNAPSHOT ${id}` : ''}`, (table) => setRef(table, { ...rest, ...(id === undefined ? {} : { snapshotId: BigInt(id) }) }, ports(input.who)));
       },
     },
     {
-      method: 'post', path: '/catalog/{namespace}/{table}/iceberg/refs', summary: 'Drop a branch or tag, move a branch on to another, roll the table back, or take over a snapshot of another branch', answer: 'The version and the receipt of the write',
+      method: 'post', path: '/catalog/{namespace}/{table}/iceberg/refs', right: 'write', summary: 'Drop a branch or tag, move a branch on to another, roll the table back, or take over a snapshot of another branch', answer: 'The version and the receipt of the write',
       params: tableParams,
       body: Joi.object({ drop: refName, forward: Joi.object({ branch: refName.required(), to: refName.required() }), rollBack: Joi.object({ snapshotId: snapshotId.required(), branch: refName.default('main') }), pick: snapshotId }).length(1),
       handle: (input) => {
         const { drop, forward, rollBack: back, pick } = input.body as { drop?: string; forward?: { branch: string; to: string }; rollBack?: { snapshotId: string; branch: string }; pick?: string };
-        if (drop !== undefined) return written(input, (of) => `DROP BRANCH OR TAG ${drop} OF ${of}`, (table) => dropRef(table, drop, ports()));
-        if (forward) return written(input, (of) => `FORWARD ${forward.branch} OF ${of} TO ${forward.to}`, (table) => fastForward(table, forward.branch, forward.to, ports()));
-        if (back) return written(input, (of) => `ROLL ${back.branch} OF ${of} BACK TO SNAPSHOT ${back.snapshotId}`, (table) => rollBack(table, BigInt(back.snapshotId), ports(), back.branch));
+        if (drop !== undefined) return written(input, (of) => `DROP BRANCH OR TAG ${drop} OF ${of}`, (table) => dropRef(table, drop, ports(input.who)));
+        if (forward) return written(input, (of) => `FORWARD ${forward.branch} OF ${of} TO ${forward.to}`, (table) => fastForward(table, forward.branch, forward.to, ports(input.who)));
+        if (back) return written(input, (of) => `ROLL ${back.branch} OF ${of} BACK TO SNAPSHOT ${back.snapshotId}`, (table) => rollBack(table, BigInt(back.snapshotId), ports(input.who), back.branch));
         return written(input, (of) => `PICK SNAPSHOT ${pick!} INTO ${of}`, async (table) => {
-          await cherryPick(table, BigInt(pick!), ports());
+          await cherryPick(table, BigInt(pick!), ports(input.who));
           return (await table.current()).metadata;
         });
       },
@@ -132,7 +132,7 @@ export function icebergRoutes(services: Services): Route[] {
         const { table } = await opened(input);
         const now = Date.now();
         const [groups, deleted, expiry, orphans, manifests] = await Promise.all([
-          icebergUpkeep.plan(table, {}), icebergUpkeep.plan(table, { onlyDeletes: true }), planExpiry(table, wishOf(input.query, now)), planOrphans(table, now, hours(input.query.orphanHours)), rewriteManifests(table, MANIFEST_BYTES, ports(), false),
+          icebergUpkeep.plan(table, {}), icebergUpkeep.plan(table, { onlyDeletes: true }), planExpiry(table, wishOf(input.query, now)), planOrphans(table, now, hours(input.query.orphanHours)), rewriteManifests(table, MANIFEST_BYTES, ports(input.who), false),
         ]);
         const countOf = (all: typeof groups) => ({ groups: all.length, files: all.reduce((sum, group) => sum + group.files.length, 0), bytes: all.reduce((sum, group) => sum + group.bytes, 0) });
         return {
@@ -143,7 +143,7 @@ export function icebergRoutes(services: Services): Route[] {
       },
     },
     {
-      method: 'post', path: '/catalog/{namespace}/{table}/iceberg/upkeep', summary: 'Upkeep of an Iceberg table', answer: 'What was done',
+      method: 'post', path: '/catalog/{namespace}/{table}/iceberg/upkeep', right: 'write', summary: 'Upkeep of an Iceberg table', answer: 'What was done',
       params: tableParams,
       body: Joi.object({
         do: Joi.string().valid('rewrite', 'apply-deletes', 'rewrite-manifests', 'expire', 'remove-orphans').required(),
@@ -153,7 +153,7 @@ export function icebergRoutes(services: Services): Route[] {
       handle: async (input) => {
         const { relation, table, fullName } = await opened(input);
         const body = input.body as { do: string; layout?: { kind: 'sort' | 'z-order'; columns: string[] }; targetBytes?: number; branch?: string; orphanHours?: number };
-        const rewrite = (onlyDeletes: boolean) => icebergUpkeep.rewrite(table, lake.storageOf(relation), { onlyDeletes, ...(body.layout ? { layout: body.layout } : {}), ...(body.targetBytes ? { targetBytes: body.targetBytes } : {}), ...(body.branch ? { branch: body.branch } : {}) }, config.person);
+        const rewrite = (onlyDeletes: boolean) => icebergUpkeep.rewrite(table, lake.storageOf(relation), { onlyDeletes, ...(body.layout ? { layout: body.layout } : {}), ...(body.targetBytes ? { targetBytes: body.targetBytes } : {}), ...(body.branch ? { branch: body.branch } : {}) }, input.who);
         const done = await (async () => {
           switch (body.do) {
             case 'rewrite':
@@ -161,11 +161,11 @@ export function icebergRoutes(services: Services): Route[] {
             case 'apply-deletes':
               return rewrite(true);
             case 'rewrite-manifests': {
-              const { before, after } = await rewriteManifests(table, MANIFEST_BYTES, ports(), true);
+              const { before, after } = await rewriteManifests(table, MANIFEST_BYTES, ports(input.who), true);
               return { before, after };
             }
             case 'expire': {
-              const plan = await expireSnapshots(table, wishOf(input.body, Date.now()), ports());
+              const plan = await expireSnapshots(table, wishOf(input.body, Date.now()), ports(input.who));
               return { snapshots: plan.snapshots.length, refs: plan.refs, files: plan.files.length, bytes: plan.bytes, kept: plan.kept };
             }
             default: {

@@ -1,6 +1,7 @@
 import { open } from 'node:fs/promises';
 import Joi from 'joi';
 import { LakeError } from '../../core/errors';
+import type { Identity } from '../access/access';
 import { isChange } from '../../core/sql/change';
 import type { Receipt } from '../catalog/receipts';
 import { PAGE_ROWS } from '../engine/messages';
@@ -12,10 +13,11 @@ import { id, sqlText } from './schemas';
 
 const MAX_KEPT_ROWS = 1_000_000;
 
-export function queryRoutes({ queries, changes, receipts, config }: Services): Route[] {
-  const resultOf = (key: string) => {
+export function queryRoutes({ queries, changes, receipts }: Services): Route[] {
+  /** Rows are shown to whom they were read for. */
+  const resultOf = (key: string, as: Identity) => {
     const kept = queries.results.get(key);
-    if (!kept) throw new LakeError('not-found', 'The rows of this result are no longer kept. Run the query again.');
+    if (!kept || (as.kind === 'token' && !(kept.as.kind === 'token' && kept.as.id === as.id))) throw new LakeError('not-found', 'The rows of this result are no longer kept. Run the query again.');
     return kept;
   };
   const receiptOf = async (key: string): Promise<Receipt> => {
@@ -25,32 +27,32 @@ export function queryRoutes({ queries, changes, receipts, config }: Services): R
   };
   return [
     {
-      method: 'post', path: '/query', summary: 'Run one query, or one statement that changes rows of a table', answer: 'Columns, rows, and a receipt of what was read; of a change, one row that counts what was done, and the version it made',
+      method: 'post', path: '/query', right: 'asked-inside', summary: 'Run one query, or one statement that changes rows of a table', answer: 'Columns, rows, and a receipt of what was read; of a change, one row that counts what was done, and the version it made',
       body: Joi.object({ sql: sqlText.required(), maxRows: Joi.number().integer().min(0).max(MAX_KEPT_ROWS).default(1000), id, keep: Joi.boolean().default(false) }),
-      handle: ({ body }) => isChange(body.sql as string) ? changes.run({ sql: body.sql as string, who: config.person, ...(body.id ? { id: body.id as string } : {}) }) : queries.run({ sql: body.sql as string, maxRows: body.maxRows as number, who: config.person, keep: body.keep as boolean, ...(body.id ? { id: body.id as string } : {}) }),
+      handle: ({ body, as }) => isChange(body.sql as string) ? changes.run({ sql: body.sql as string, as, ...(body.id ? { id: body.id as string } : {}) }) : queries.run({ sql: body.sql as string, maxRows: body.maxRows as number, as, keep: body.keep as boolean, ...(body.id ? { id: body.id as string } : {}) }),
     },
     {
-      method: 'post', path: '/query/plan', summary: 'What a query would read', answer: 'Each table with its version, the files it would read and skip, and why',
+      method: 'post', path: '/query/plan', right: 'asked-inside', summary: 'What a query would read', answer: 'Each table with its version, the files it would read and skip, and why',
       body: Joi.object({ sql: sqlText.required() }),
-      handle: async ({ body }) => ({ tables: (await (isChange(body.sql as string) ? changes : queries).plan(body.sql as string)).map(readMap) }),
+      handle: async ({ body, as }) => ({ tables: (await (isChange(body.sql as string) ? changes : queries).plan(body.sql as string, as)).map(readMap) }),
     },
     {
-      method: 'post', path: '/query/{id}/cancel', summary: 'Stop a query', answer: 'Whether it was running',
+      method: 'post', path: '/query/{id}/cancel', right: 'asked-inside', summary: 'Stop a query', answer: 'Whether it was running',
       params: Joi.object({ id: id.required() }),
       handle: async ({ params }) => ({ cancelled: await queries.cancel(params.id!) }),
     },
     {
-      method: 'get', path: '/results/{id}/rows', summary: `A page of ${PAGE_ROWS} rows of a kept result`, answer: 'Rows',
+      method: 'get', path: '/results/{id}/rows', right: 'asked-inside', summary: `A page of ${PAGE_ROWS} rows of a kept result`, answer: 'Rows',
       params: Joi.object({ id: id.required() }), query: Joi.object({ page: Joi.number().integer().min(0).default(0) }),
-      handle: async ({ params, query }, _request, response) => {
-        response.type('application/json').send(await readPage(resultOf(params.id!), query.page as number));
+      handle: async ({ params, query, as }, _request, response) => {
+        response.type('application/json').send(await readPage(resultOf(params.id!, as), query.page as number));
       },
     },
     {
-      method: 'get', path: '/results/{id}/csv', summary: 'A kept result as CSV', answer: 'text/csv',
+      method: 'get', path: '/results/{id}/csv', right: 'asked-inside', summary: 'A kept result as CSV', answer: 'text/csv',
       params: Joi.object({ id: id.required() }),
-      handle: async ({ params }, _request, response) => {
-        const kept = resultOf(params.id!);
+      handle: async ({ params, as }, _request, response) => {
+        const kept = resultOf(params.id!, as);
         response.type('text/csv').attachment(csvName(params.id!, kept));
         response.write(`${kept.columns.map((column) => csvField(column.name)).join(',')}\r\n`);
         for (let page = 0; page < kept.pages.length - 1; page++) {
@@ -73,10 +75,10 @@ export function queryRoutes({ queries, changes, receipts, config }: Services): R
       method: 'post', path: '/receipts/{id}/run', summary: 'Run a query again against the versions its receipt names', answer: 'As a query',
       params: Joi.object({ id: id.required() }),
       body: Joi.object({ maxRows: Joi.number().integer().min(0).max(MAX_KEPT_ROWS).default(1000), keep: Joi.boolean().default(false), id }),
-      handle: async ({ params, body }) => {
+      handle: async ({ params, body, as }) => {
         const receipt = await receiptOf(params.id!);
         if (receipt.kind !== 'query') throw new LakeError('bad-request', 'Only queries can be run again.');
-        return queries.run({ sql: receipt.sql, maxRows: body.maxRows as number, who: config.person, pins: pinsOf(receipt), keep: body.keep as boolean, ...(body.id ? { id: body.id as string } : {}) });
+        return queries.run({ sql: receipt.sql, maxRows: body.maxRows as number, as, pins: pinsOf(receipt), keep: body.keep as boolean, ...(body.id ? { id: body.id as string } : {}) });
       },
     },
   ];

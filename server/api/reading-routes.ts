@@ -18,7 +18,7 @@ import { checkOptions, readOptionsBody } from '../lake/read-options-schema';
 import type { Services } from '../services';
 import { name, namespaceName, sqlName } from './schemas';
 
-export function readingRoutes({ database, lake, files, inspector, events, config }: Services): Route[] {
+export function readingRoutes({ database, lake, files, inspector, events }: Services): Route[] {
   const optionsName = Joi.string().trim().min(1).max(200);
   const columns = Joi.array().items(Joi.object({ name: sqlName.required(), type: Joi.string().max(2000).required() })).max(5000);
   const tableParams = Joi.object({ namespace: name.required(), table: name.required() });
@@ -37,21 +37,21 @@ export function readingRoutes({ database, lake, files, inspector, events, config
     {
       method: 'post', path: '/read-options', summary: 'Save read options under a name', answer: 'The saved options',
       body: Joi.object({ name: optionsName.required(), options: readOptionsBody.required() }),
-      handle: async ({ body }) => {
-        await saveOptions(database, body.name as string, checkOptions(body.options as Record<string, unknown>), config.person);
+      handle: async ({ body, who }) => {
+        await saveOptions(database, body.name as string, checkOptions(body.options as Record<string, unknown>), who);
         return getSavedOptions(database, body.name as string);
       },
     },
     {
       method: 'patch', path: '/read-options/{name}', summary: 'Change saved read options; tables that follow are tried first, and nothing changes when one no longer reads', answer: 'The saved options',
       params: Joi.object({ name: optionsName.required() }), body: Joi.object({ options: readOptionsBody.required() }),
-      handle: async ({ params, body }) => {
+      handle: async ({ params, body, who }) => {
         const saved = await getSavedOptions(database, params.name!);
         const options = checkOptions(body.options as Record<string, unknown>);
         for (const each of await followersOf(database, saved.name)) {
           if (each.definition.kind === 'folder') await tryOut({ ...each.definition.folder, options }, each.name, each.location, lake.storage(each.storage), inspector);
         }
-        await changeOptions(database, saved, options, config.person);
+        await changeOptions(database, saved, options, who);
         events.tell({ topic: 'catalog' });
         return getSavedOptions(database, saved.name);
       },
@@ -59,9 +59,9 @@ export function readingRoutes({ database, lake, files, inspector, events, config
     {
       method: 'delete', path: '/read-options/{name}', summary: 'Forget saved read options; tables that followed keep them as they are', answer: 'The tables that followed',
       params: Joi.object({ name: optionsName.required() }),
-      handle: async ({ params }) => {
+      handle: async ({ params, who }) => {
         const saved = await getSavedOptions(database, params.name!);
-        await forgetOptions(database, saved, config.person);
+        await forgetOptions(database, saved, who);
         events.tell({ topic: 'catalog' });
         return { forgotten: saved.name, tables: saved.tables };
       },
@@ -77,12 +77,12 @@ export function readingRoutes({ database, lake, files, inspector, events, config
     {
       method: 'post', path: '/catalog', summary: 'Register a table over files that match a pattern; the files stay where they are', answer: 'The name of the table',
       body: Joi.object({ ...place, namespace: namespaceName.required(), name: sqlName.required(), description: Joi.string().trim().allow('').max(2000).default(''), columns }),
-      handle: async ({ body }) => {
+      handle: async ({ body, who }) => {
         const { storage, root, folder } = await define(body);
         const fullName = `${body.namespace as string}.${body.name as string}`;
         const asked = body.columns ? { ...folder, ...chosenColumns(folder, body.columns as { name: string; type: string }[]) } : folder;
         await tryOut(asked, fullName, root, storage, inspector);
-        await createRelation(database, { namespace: body.namespace as string, name: body.name as string, kind: 'table', format: asked.options.format, storageId: storage.storage.id, location: root, definition: { kind: 'folder', folder: asked }, description: body.description as string }, config.person);
+        await createRelation(database, { namespace: body.namespace as string, name: body.name as string, kind: 'table', format: asked.options.format, storageId: storage.storage.id, location: root, definition: { kind: 'folder', folder: asked }, description: body.description as string }, who);
         events.tell({ topic: 'catalog' });
         return { table: fullName, pattern: fullPattern(root, asked) };
       },
@@ -100,7 +100,7 @@ export function readingRoutes({ database, lake, files, inspector, events, config
       method: 'put', path: '/catalog/{namespace}/{table}/partitions', summary: 'Hide partitions of a table over files, or read them from another folder; partitions that are not named come by the pattern', answer: 'The exceptions as they are now',
       params: tableParams,
       body: Joi.object({ exceptions: Joi.array().items(Joi.object({ values: Joi.object().pattern(Joi.string(), Joi.string().allow(null, '').max(1000)).min(1).required(), folder: Joi.string().max(2000).allow(null).required() })).max(1000).required() }),
-      handle: async ({ params, body }) => {
+      handle: async ({ params, body, who }) => {
         const relation = await getRelation(database, params.namespace!, params.table!);
         const fullName = nameOf(relation);
         if (relation.definition.kind !== 'folder') throw new LakeError('bad-request', `${fullName} is no table over plain files; its own metadata says where its partitions are.`, { table: fullName });
@@ -116,7 +116,7 @@ export function readingRoutes({ database, lake, files, inspector, events, config
           if (place !== null && missing) throw new LakeError('bad-request', `A partition that is read from ${place} needs a value for ${missing} too.`);
           if (place !== null && !(await lake.storageOf(relation).store.hasFolder(place))) throw new LakeError('not-found', `There is no folder ${place} in ${relation.storage}.`, { path: place });
         }
-        await redefineRelation(database, relation, { kind: 'folder', folder: { ...folder, exceptions } }, config.person);
+        await redefineRelation(database, relation, { kind: 'folder', folder: { ...folder, exceptions } }, who);
         events.tell({ topic: 'catalog' });
         return { exceptions };
       },
@@ -124,13 +124,13 @@ export function readingRoutes({ database, lake, files, inspector, events, config
     {
       method: 'post', path: '/catalog/{namespace}/{table}/flat-view', summary: 'Register a view in which the parts of nested columns are columns of their own', answer: 'The view and its text',
       params: tableParams, body: Joi.object({ name: sqlName }),
-      handle: async ({ params, body }) => {
+      handle: async ({ params, body, who }) => {
         const relation = await getRelation(database, params.namespace!, params.table!);
         const { schema } = await lake.table(relation).snapshot(LATEST);
         if (!schema.fields.some((field) => field.type.kind === 'struct')) throw new LakeError('bad-request', `${relation.namespace}.${relation.name} has no nested column to be laid flat.`);
         const view = (body.name as string | undefined) ?? `${relation.name}_flat`;
         const sql = `SELECT ${flatColumns(schema.fields).join(',\n       ')}\nFROM ${nameAsSql(relation.namespace)}.${nameAsSql(relation.name)}`;
-        await createRelation(database, { namespace: relation.namespace, name: view, kind: 'view', definition: { kind: 'view', sql }, description: `${relation.name} with the parts of nested columns as columns of their own.` }, config.person);
+        await createRelation(database, { namespace: relation.namespace, name: view, kind: 'view', definition: { kind: 'view', sql }, description: `${relation.name} with the parts of nested columns as columns of their own.` }, who);
         events.tell({ topic: 'catalog' });
         return { view: `${relation.namespace}.${view}`, sql };
       },

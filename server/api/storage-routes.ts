@@ -22,7 +22,7 @@ import { name, storageName, storagePath } from './schemas';
 
 const PAGE = 1000;
 
-export function storageRoutes({ lake, inspector, database, events, config }: Services): Route[] {
+export function storageRoutes({ lake, inspector, database, events }: Services): Route[] {
   const inStorage = Joi.object({ storage: name.required() });
   const pages = new FolderPages(events);
   const bucketOf = ({ name: called, endpoint, region, bucket, prefix, addressing, keys }: Record<string, unknown>): NewStorage => {
@@ -47,8 +47,8 @@ export function storageRoutes({ lake, inspector, database, events, config }: Ser
         ...Object.fromEntries(Object.entries(BUCKET).map(([key, schema]) => [key, schema.when('kind', { not: 's3', then: Joi.forbidden() })])), keys: KEYS,
         ...Object.fromEntries(Object.entries(DATABASE).map(([key, schema]) => [key, schema.when('kind', { not: 'postgres', then: Joi.forbidden() })])),
       }),
-      handle: async ({ body }) => {
-        const { storage } = await lake.addStorage(body.kind === 's3' ? bucketOf(body) : body.kind === 'postgres' ? databaseOf(body) : { name: body.name as string, kind: 'folder', location: folderOnThisMachine(body.location as string), settings: null, secret: null }, config.person);
+      handle: async ({ body, who }) => {
+        const { storage } = await lake.addStorage(body.kind === 's3' ? bucketOf(body) : body.kind === 'postgres' ? databaseOf(body) : { name: body.name as string, kind: 'folder', location: folderOnThisMachine(body.location as string), settings: null, secret: null }, who);
         events.tell({ topic: 'catalog' });
         return shown(storage);
       },
@@ -66,19 +66,19 @@ export function storageRoutes({ lake, inspector, database, events, config }: Ser
     {
       method: 'patch', path: '/storages/{storage}', summary: 'Give a bucket other keys, or none: then those of the environment count; or a database another password', answer: 'The storage',
       params: inStorage, body: Joi.object({ keys: KEYS, password: Joi.string().allow('').max(500) }),
-      handle: async ({ params, body }) => {
+      handle: async ({ params, body, who }) => {
         const { storage } = lake.storage(params.storage!);
         if (storage.kind === 'folder') throw new LakeError('bad-request', `${storage.name} is a local folder; it has no keys.`);
-        if (storage.kind === 'postgres') return shown((await lake.changeKeys(storage, lake.secrets.seal(body.password ?? ''), config.person)).storage);
-        return shown((await lake.changeKeys(storage, body.keys ? lake.secrets.seal(body.keys) : null, config.person)).storage);
+        if (storage.kind === 'postgres') return shown((await lake.changeKeys(storage, lake.secrets.seal(body.password ?? ''), who)).storage);
+        return shown((await lake.changeKeys(storage, body.keys ? lake.secrets.seal(body.keys) : null, who)).storage);
       },
     },
     {
       method: 'delete', path: '/storages/{storage}', summary: 'Forget a storage in which no table of the catalog lies; its files stay', answer: 'What was forgotten',
       params: inStorage,
-      handle: async ({ params }) => {
+      handle: async ({ params, who }) => {
         const opened = lake.storage(params.storage!);
-        await lake.removeStorage(opened, config.person);
+        await lake.removeStorage(opened, who);
         events.tell({ topic: 'catalog' });
         return { disconnected: opened.storage.name };
       },

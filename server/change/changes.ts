@@ -11,6 +11,7 @@ import { TRUE } from '../../core/scan/predicate';
 import type { Field } from '../../core/schema/types';
 import { readChange, type ChangeStatement } from '../../core/sql/change';
 import type { Snapshot } from '../../core/table/contract';
+import { nameOfIdentity, type Identity } from '../access/access';
 import type { ReceiptBook } from '../catalog/receipt-book';
 import type { ReceiptTable } from '../catalog/receipts';
 import type { Config } from '../config';
@@ -31,7 +32,7 @@ import type { ChangeOutcome, RowChange } from './row-change';
 export interface ChangeOptions {
   id?: string;
   sql: string;
-  who: string;
+  as: Identity;
 }
 
 /** The answer of a query, with one row that counts what was done. */
@@ -59,12 +60,12 @@ export class Changes {
   }
 
   /** What the statement would look at, without running it. */
-  async plan(sql: string): Promise<PlannedTable[]> {
+  async plan(sql: string, as: Identity): Promise<PlannedTable[]> {
     const statement = readChange(sql);
-    const target = await this.#target(statement);
+    const target = await this.#target(statement, as);
     const { pin } = await target.begin();
     const composed = composeChange(sql, statement);
-    return (await inUsersPlaces(composed, async () => prepareQuery(await this.queries.resolver(new Map([[target.name, pin]])).resolve(composed.query.text), this.queries.statements, this.queries.roots, composed.target))).tables;
+    return (await inUsersPlaces(composed, async () => prepareQuery(await this.queries.resolver(as, new Map([[target.name, pin]])).resolve(composed.query.text), this.queries.statements, this.queries.roots, composed.target))).tables;
   }
 
   async run(options: ChangeOptions): Promise<ChangeResult> {
@@ -72,10 +73,10 @@ export class Changes {
     const started = performance.now();
     let tables: ReceiptTable[] = [];
     let table = '';
-    const base = { id, who: options.who, kind: 'write' as const, sql: options.sql, planMs: null, engineMs: null };
+    const base = { id, who: nameOfIdentity(options.as), kind: 'write' as const, sql: options.sql, planMs: null, engineMs: null };
     try {
       const statement = readChange(options.sql);
-      const target = await this.#target(statement);
+      const target = await this.#target(statement, options.as);
       table = target.name;
       const outcome = await this.queries.queue.add(() => this.#withRetries(id, options, statement, target, (read) => {
         tables = read;
@@ -99,10 +100,10 @@ export class Changes {
     }
   }
 
-  async #target(statement: ChangeStatement): Promise<Target> {
+  async #target(statement: ChangeStatement, as: Identity): Promise<Target> {
     const { name, start, branch } = statement.target;
     try {
-      const { name: fullName, table, storage } = await this.queries.resolver().open(name);
+      const { name: fullName, table, storage } = await this.queries.resolver(as).open(name, 'write');
       if (table instanceof DeltaTable && branch !== undefined) throw new LakeError('bad-request', `${fullName} is kept as Delta, which has no branches. Nothing was changed.`, { table: fullName });
       if (table instanceof DeltaTable) return deltaTarget(fullName, table, storage, this.upkeep);
       if (table instanceof IcebergTable) return icebergTarget(fullName, table, storage, branch ?? 'main');
@@ -123,10 +124,10 @@ export class Changes {
     }
   }
 
-  async #attempt(id: string, { sql, who }: ChangeOptions, statement: ChangeStatement, target: Target, told: (tables: ReceiptTable[]) => void): Promise<ChangeOutcome> {
+  async #attempt(id: string, { sql, as }: ChangeOptions, statement: ChangeStatement, target: Target, told: (tables: ReceiptTable[]) => void): Promise<ChangeOutcome> {
     const attempt = await target.begin();
     const composed = composeChange(sql, statement);
-    const resolver = this.queries.resolver(new Map([[target.name, attempt.pin]]));
+    const resolver = this.queries.resolver(as, new Map([[target.name, attempt.pin]]));
     const prepared = await inUsersPlaces(composed, async () => prepareQuery(await resolver.resolve(composed.query.text), this.queries.statements, this.queries.roots, composed.target));
     await composed.query.checkParts(this.queries.engine);
     told(prepared.tables.filter((table) => !table.withPositions).map(receiptTable));
@@ -142,7 +143,7 @@ export class Changes {
       return await attempt.commit({
         statement, composed, name: target.name, scans, others: tables.filter((each) => !each.withPositions), ...targetOf(tables),
         writing: { step, scratch, store: target.storage.store }, tree: engine, sqlOf: (range) => prepared.compileRange(scans.relations, range), sql,
-      }, who);
+      }, nameOfIdentity(as));
     } catch (error) {
       throw this.#translated(error, tables, scans.copies);
     } finally {

@@ -4,6 +4,7 @@ import { driftBetween, isAddition } from '../../core/crawl/drift';
 import { parsePattern } from '../../core/folder/path-pattern';
 import type { ObjectInfo } from '../../core/storage/object-store';
 import { below } from '../../core/storage/paths';
+import type { Identity } from '../access/access';
 import type { Database } from '../catalog/database';
 import { recordDrift } from '../catalog/drifts';
 import { findingsOf, type Finding, type NewFinding } from '../catalog/findings';
@@ -17,8 +18,10 @@ import { noEvidence } from './evidence';
 export interface AfterRun {
   database: Database;
   statements: Statements;
-  /** Registers what is new or only adds columns; the number of tables that were. */
-  registerAdditions(runId: number, who: string): Promise<number>;
+  /** Registers what is new or only adds columns, as far as one may; the number of tables that were. */
+  registerAdditions(runId: number, as: Identity): Promise<number>;
+  /** Of a token; fails when it is no longer good. */
+  identityOf(token: string): Promise<Identity>;
 }
 
 const FILES_SHOWN = 5;

@@ -17,6 +17,7 @@ import type { Events } from '../events';
 import type { Job, JobContext, Jobs } from '../jobs/jobs';
 import { kindsText } from '../lake/files-as-table';
 import type { Inspector } from '../lake/inspect';
+import { nameOfIdentity, type Identity } from '../access/access';
 import type { Lake, OpenStorage } from '../lake/lake';
 import { lakeEvidence, noEvidence } from './evidence';
 import { gatherFacts, type GatheredFacts } from './facts';
@@ -44,20 +45,23 @@ export class Crawler {
   ) {}
 
   /** Crawls one folder by the usual rules, under its own name; returns at once. */
-  async startFolder(storageName: string, folder: string, who: string): Promise<{ runId: number; job: Job; finished: Promise<Job> }> {
+  async startFolder(storageName: string, folder: string, as: Identity): Promise<{ runId: number; job: Job; finished: Promise<Job> }> {
     const { storage } = this.lake.storage(storageName);
     const name = folder === '' ? storage.name : `${storage.name}/${folder}`;
-    return this.start(await ensureCrawl(this.lake.database, name, plainCrawl(storage.name, folder), who), who);
+    return this.start(await ensureCrawl(this.lake.database, name, plainCrawl(storage.name, folder), nameOfIdentity(as)), as);
   }
 
   /** Starts a run and returns at once. Fails when the crawl runs already. */
-  async start(crawlId: number, who: string, cause: RunCause = 'asked'): Promise<{ runId: number; job: Job; finished: Promise<Job> }> {
+  async start(crawlId: number, by: Identity, cause: RunCause = 'asked'): Promise<{ runId: number; job: Job; finished: Promise<Job> }> {
     const crawl = await getCrawl(this.lake.database, crawlId);
     for (const each of crawl.definition.folders) this.lake.storage(each.storage);
+    const { runAs } = crawl.definition;
+    const as = runAs ? await this.after.identityOf(runAs) : by;
+    const who = runAs ? `${nameOfIdentity(by)} as ${nameOfIdentity(as)}` : nameOfIdentity(by);
     const runId = await startRun(this.lake.database, crawlId, who, cause);
     const { job, finished } = await this.jobs.start('crawl', `Crawl ${crawl.name}`, who, async (context) => {
       try {
-        return await this.#run(runId, crawlId, crawl.definition, who, context);
+        return await this.#run(runId, crawlId, crawl.definition, as, context);
       } catch (error) {
         const problem = error instanceof LakeError ? error.message : 'An unexpected error; the server log has more.';
         await endRun(this.lake.database, runId, { problem }).catch(() => undefined);
@@ -72,10 +76,10 @@ export class Crawler {
   /** Goes on with runs that a stop of the server cut off; files that had been opened are not opened again. */
   async resume(): Promise<void> {
     const cut = new Map((await takeInterrupted(this.lake.database)).map((run) => [run.crawlId, run.who]));
-    for (const [crawlId, who] of cut) await this.start(crawlId, who, 'restart').catch(() => undefined);
+    for (const [crawlId, who] of cut) await this.start(crawlId, { kind: 'person', name: who }, 'restart').catch(() => undefined);
   }
 
-  async #run(runId: number, crawlId: number, definition: CrawlDefinition, who: string, context: JobContext): Promise<Record<string, unknown>> {
+  async #run(runId: number, crawlId: number, definition: CrawlDefinition, as: Identity, context: JobContext): Promise<Record<string, unknown>> {
     const { database } = this.lake;
     const [relations, tied, always, earlier] = await Promise.all([listRelations(database), listTiedFolders(database), leftOutPlaces(database), earlierFindings(database, crawlId)]);
     const { judged, listed, sources } = await this.#list(definition, relations, context);
@@ -100,7 +104,7 @@ export class Crawler {
     await addFindings(database, runId, findings);
     await noteDrift(this.after, runId, findings, relations);
     const files = [...listed.values()].reduce((sum, each) => sum + each.length, 0);
-    const added = definition.findings === 'additions' ? await this.after.registerAdditions(runId, who) : 0;
+    const added = definition.findings === 'additions' ? await this.after.registerAdditions(runId, as) : 0;
     await endRun(database, runId, { files, opened, added });
     this.events.tell({ topic: 'crawl', runId });
     return { runId, files, opened, findings: findings.length + same.length, added };

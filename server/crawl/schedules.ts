@@ -2,6 +2,7 @@
 import { Cron } from 'croner';
 import type { Logger } from 'pino';
 import { LakeError } from '../../core/errors';
+import type { Identity } from '../access/access';
 import { listCrawls } from '../catalog/crawls';
 import type { Database } from '../catalog/database';
 import type { Crawler } from './crawler';
@@ -12,7 +13,7 @@ export class Schedules {
   constructor(
     readonly database: Database,
     readonly crawler: Crawler,
-    readonly who: string,
+    readonly as: Identity,
     readonly log: Logger,
   ) {}
 
@@ -23,7 +24,7 @@ export class Schedules {
       const { schedule } = crawl.definition;
       if (schedule === null) continue;
       this.#crons.push(new Cron(schedule, { timezone: 'UTC', protect: true, unref: true, catch: (error) => this.log.error({ err: error }, `the schedule of ${crawl.name}`) }, async () => {
-        const { finished } = await this.crawler.start(crawl.id, this.who, 'schedule');
+        const { finished } = await this.crawler.start(crawl.id, this.as, 'schedule');
         await finished;
       }));
     }

@@ -10,6 +10,7 @@ const KINDS: Record<ErrorKind, { status: number; title: string }> = {
   'bad-file': { status: 422, title: 'A file cannot be read' },
   unsupported: { status: 422, title: 'Not supported' },
   conflict: { status: 409, title: 'Somebody else came first' },
+  'unknown-caller': { status: 401, title: 'Not known' },
   refused: { status: 403, title: 'Not allowed' },
   limit: { status: 413, title: 'A limit was reached' },
   cancelled: { status: 409, title: 'Cancelled' },

@@ -1,11 +1,16 @@
 /** Routes as data: the same Joi schemas check every input and make the OpenAPI document. */
 import type { Request, Response, Router } from 'express';
 import Joi from 'joi';
+import { demand, demandEverywhere, nameOfIdentity, type Identity, type Right } from '../access/access';
 
 export interface Inputs {
   params: Record<string, string>;
   query: Record<string, unknown>;
   body: Record<string, unknown>;
+  /** Who asks. */
+  as: Identity;
+  /** Their name, as receipts and revisions have it. */
+  who: string;
 }
 
 export interface Route {
@@ -16,6 +21,11 @@ export interface Route {
   params?: Joi.ObjectSchema;
   query?: Joi.ObjectSchema;
   body?: Joi.ObjectSchema;
+  /**
+   * What the caller must have the right to, on the namespace or table that the path names, else on everything. Where absent:
+   * to read for GET, and to manage for all else. `asked-inside`: the handler sees to it.
+   */
+  right?: Right | 'asked-inside';
   /** What a good answer holds. */
   answer: string;
   /** A returned value is sent as JSON; undefined means that the handler has answered. */
@@ -24,11 +34,16 @@ export interface Route {
 
 const NOTHING = Joi.object({});
 
-export function mount(router: Router, routes: readonly Route[]): void {
+export function mount(router: Router, routes: readonly Route[], identify: (request: Request) => Promise<Identity>): void {
   for (const route of routes) {
     router[route.method](route.path.replace(/\{(\w+)\}/g, ':$1'), async (request, response) => {
+      const as = await identify(request);
+      const params: Inputs['params'] = check(route.params ?? NOTHING.unknown(true), request.params);
+      checkRight(route, params, as);
       const input: Inputs = {
-        params: check(route.params ?? NOTHING.unknown(true), request.params),
+        as,
+        who: nameOfIdentity(as),
+        params,
         query: check(route.query ?? NOTHING, request.query),
         body: check(route.body ?? NOTHING.unknown(true), request.body ?? {}),
       };
@@ -36,6 +51,14 @@ export function mount(router: Router, routes: readonly Route[]): void {
       if (answer !== undefined) response.json(answer);
     });
   }
+}
+
+function checkRight(route: Route, params: Inputs['params'], as: Identity): void {
+  const { namespace, table } = params;
+  const right = route.right ?? (route.method === 'get' ? 'read' : 'manage');
+  if (right === 'asked-inside') return;
+  if (namespace === undefined) demandEverywhere(as, right, `use ${route.method.toUpperCase()} /api${route.path}`);
+  else demand(as, right, { namespace, ...(table === undefined ? {} : { name: table }) });
 }
 
 function check<T>(schema: Joi.ObjectSchema, value: unknown): T {

@@ -26,6 +26,7 @@ const KINDS: Record<ErrorKind, [code: number, type: string]> = {
   'bad-file': [400, 'BadRequestException'],
   unsupported: [400, 'UnsupportedOperationException'],
   conflict: [409, 'CommitFailedException'],
+  'unknown-caller': [401, 'NotAuthorizedException'],
   refused: [403, 'ForbiddenException'],
   limit: [413, 'BadRequestException'],
   cancelled: [400, 'BadRequestException'],

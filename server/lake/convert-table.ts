@@ -17,7 +17,7 @@ import type { Services } from '../services';
 import { randomIds, systemClock } from './lake';
 import { writeWithReceipt } from './writes';
 
-type ConversionServices = Pick<Services, 'database' | 'lake' | 'upkeep' | 'events' | 'receipts' | 'config'>;
+type ConversionServices = Pick<Services, 'database' | 'lake' | 'upkeep' | 'events' | 'receipts'>;
 
 export interface TableConversion {
   from: 'delta' | 'iceberg';
@@ -37,23 +37,23 @@ export async function planConversion(services: ConversionServices, relation: Rel
 }
 
 /** The name in the catalog then means the table of the other format. The metadata of before stays in the folder. */
-export async function convertTable(services: ConversionServices, relation: Relation): Promise<{ version: number; receiptId: string }> {
-  const { database, lake, events, config } = services;
+export async function convertTable(services: ConversionServices, relation: Relation, who: string): Promise<{ version: number; receiptId: string }> {
+  const { database, lake, events } = services;
   const name = nameOf(relation);
   const table = lake.table(relation);
   const storage = lake.storageOf(relation);
   const { to, plan } = await planConversion(services, relation);
   mustBePossible(name, plan);
-  const ports = { clock: systemClock, ids: randomIds, who: config.person };
+  const ports = { clock: systemClock, ids: randomIds, who };
   const root = relation.location ?? '';
   const moved = () => new LakeError('conflict', `${name} was written while it was converted, so it stays what it was.`, { table: name, hint: 'Convert it again.' });
-  const result = await writeWithReceipt(services, `CONVERT ${name} TO ${to.toUpperCase()}`, relation, async () => {
+  const result = await writeWithReceipt(services, who, `CONVERT ${name} TO ${to.toUpperCase()}`, relation, async () => {
     if (table instanceof DeltaTable) {
       const source = await deltaSource(services, relation, table);
       const cell = memoryCell();
       const snapshot = await convertToIceberg(source, lake.icebergTable(storage, root, name, new CatalogPointer(storage.store, root, cell, randomIds)), ports);
       if ((await latestState(table)).version !== source.state.version) throw moved();
-      await changeFormat(database, relation, undefined, { format: 'iceberg', definition: { kind: 'lake', pointer: 'catalog' }, pointer: await cell.read() }, config.person);
+      await changeFormat(database, relation, undefined, { format: 'iceberg', definition: { kind: 'lake', pointer: 'catalog' }, pointer: await cell.read() }, who);
       return snapshot['sequence-number'] ?? 0;
     }
     const source = await icebergSource(table as IcebergTable);
@@ -61,7 +61,7 @@ export async function convertTable(services: ConversionServices, relation: Relat
     const version = await convertToDelta(source, target, ports);
     try {
       if ((await (table as IcebergTable).current()).path !== source.path) throw moved();
-      await changeFormat(database, relation, (await readPointer(database, relation.id)) === undefined ? undefined : source.path, { format: 'delta', definition: { kind: 'lake', pointer: 'files' } }, config.person);
+      await changeFormat(database, relation, (await readPointer(database, relation.id)) === undefined ? undefined : source.path, { format: 'delta', definition: { kind: 'lake', pointer: 'files' } }, who);
     } catch (error) {
       await storage.store.delete(commitPath(root, version));
       throw error;

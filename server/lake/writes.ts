@@ -4,11 +4,11 @@ import { LakeError } from '../../core/errors';
 import type { Relation } from '../catalog/relations';
 import type { Services } from '../services';
 
-export async function writeWithReceipt({ receipts, config }: Pick<Services, 'receipts' | 'config'>, text: string, relation: Relation, write: () => Promise<number>): Promise<{ version: number; receiptId: string }> {
+export async function writeWithReceipt({ receipts }: Pick<Services, 'receipts'>, who: string, text: string, relation: Relation, write: () => Promise<number>): Promise<{ version: number; receiptId: string }> {
   const started = performance.now();
   const id = randomUUID();
   const table = `${relation.namespace}.${relation.name}`;
-  const base = { id, who: config.person, kind: 'write' as const, sql: text, tables: [], rowCount: null, planMs: null, engineMs: null };
+  const base = { id, who, kind: 'write' as const, sql: text, tables: [], rowCount: null, planMs: null, engineMs: null };
   try {
     const version = await write();
     receipts.put({ ...base, outcome: 'done', written: { table, version }, totalMs: performance.now() - started, problem: null });

@@ -1,4 +1,5 @@
 /** What the values of a table's columns are like: asked of the engine, of all rows or of a sample, and from metadata alone where that is enough. */
+import type { Identity } from '../access/access';
 import { isNested, type Field } from '../../core/schema/types';
 import { typeName } from '../../core/schema/type-names';
 import { nameAsSql, quoteName } from '../../core/sql/tokens';
@@ -77,7 +78,7 @@ function emptyColumn(field: Field): ColumnProfile {
 }
 
 /** One query for everything, so that a sample is drawn once. */
-export async function profileByQuery(queries: Queries, name: { namespace: string; table: string }, snapshot: Snapshot, options: { sample: boolean; who: string; columns?: readonly string[] }): Promise<TableProfile> {
+export async function profileByQuery(queries: Queries, name: { namespace: string; table: string }, snapshot: Snapshot, options: { sample: boolean; as: Identity; columns?: readonly string[] }): Promise<TableProfile> {
   const table = `${nameAsSql(name.namespace)}.${nameAsSql(name.table)}${snapshot.format === 'postgres' ? '' : ` FOR SYSTEM_VERSION AS OF ${snapshot.version}`}`;
   const fields = snapshot.schema.fields.filter((field) => options.columns === undefined || options.columns.includes(field.name));
   const files = await snapshot.files();
@@ -89,7 +90,7 @@ export async function profileByQuery(queries: Queries, name: { namespace: string
     `SELECT 'figures' AS part, 0 AS field, to_json([count(*)::VARCHAR, ${fields.map((field) => figuresOf(field, exact)).join(', ')}])::VARCHAR AS value, 0 AS n, 0.0 AS low, 0.0 AS high FROM looked_at`,
     ...fields.flatMap((field, index) => (isNested(field.type) ? [] : [frequentOf(field, index), ...histogramOf(field, index)])),
   ];
-  const { rows } = await queries.run({ sql: `WITH ${looked}\n${parts.join('\nUNION ALL ')}`, maxRows: 100_000, who: options.who });
+  const { rows } = await queries.run({ sql: `WITH ${looked}\n${parts.join('\nUNION ALL ')}`, maxRows: 100_000, as: options.as });
   const found = rows as [part: string, field: number, value: string, n: number, low: number, high: number][];
   const figures = JSON.parse(found.find(([part]) => part === 'figures')![2]) as (string | null)[];
   const count = Number(figures[0]);

@@ -4,6 +4,7 @@ import { mkdirSync, rmSync } from 'node:fs';
 import path from 'node:path';
 import PQueue from 'p-queue';
 import { LakeError } from '../../core/errors';
+import { nameOfIdentity, PRODUCT, type Identity } from '../access/access';
 import type { ReceiptBook } from '../catalog/receipt-book';
 import type { Receipt, ReceiptTable } from '../catalog/receipts';
 import type { RelationNames } from '../catalog/relation-names';
@@ -24,7 +25,8 @@ export interface QueryOptions {
   id?: string;
   sql: string;
   maxRows: number;
-  who: string;
+  /** Who asks: every table that the query names is theirs to read, or it is refused. */
+  as: Identity;
   pins?: Pins;
   /** Keep the rows for paging. */
   keep?: boolean;
@@ -47,6 +49,7 @@ export interface KeptResult {
   /** Byte offset of each page in the file, and its end. */
   pages: number[];
   file: string;
+  as: Identity;
 }
 
 /** Two at a time: each may use the engine's whole share of memory. */
@@ -81,8 +84,8 @@ export class Queries {
   }
 
   /** What the query would read, without running it. */
-  async plan(sql: string, pins: Pins = new Map()): Promise<PlannedTable[]> {
-    return (await this.#prepare(sql, pins)).tables;
+  async plan(sql: string, as: Identity): Promise<PlannedTable[]> {
+    return (await this.#prepare(sql, as, new Map())).tables;
   }
 
   async run(options: QueryOptions): Promise<QueryResult> {
@@ -92,12 +95,12 @@ export class Queries {
     let planMs: number | null = null;
     this.#pending.add(id);
     try {
-      const prepared = await this.#prepare(options.sql, options.pins ?? new Map());
+      const prepared = await this.#prepare(options.sql, options.as, options.pins ?? new Map());
       tables = prepared.tables.map(receiptTable);
       planMs = performance.now() - started;
       const reply = await this.queue.add(() => this.#execute(id, prepared, options));
       const totalMs = performance.now() - started;
-      if (options.keep) this.#keep(id, reply, tables);
+      if (options.keep) this.#keep(id, reply, tables, options.as);
       this.#keepReceipt(id, options, { outcome: 'done', tables, rowCount: reply.rowCount, planMs, engineMs: reply.millis, totalMs, problem: null });
       return { id, columns: reply.columns, rows: reply.rows, rowCount: reply.rowCount, truncated: reply.truncated, receipt: { id, tables, planMs, engineMs: reply.millis, totalMs } };
     } catch (error) {
@@ -118,12 +121,12 @@ export class Queries {
 
   /** Columns of a query's answer, without reading a row. */
   async columnsOf(sql: string): Promise<ResultColumn[]> {
-    const prepared = await this.#prepare(`${sql} LIMIT 0`, new Map());
+    const prepared = await this.#prepare(`${sql} LIMIT 0`, PRODUCT, new Map());
     const nothing = { ...prepared, tables: prepared.tables.map((table) => ({ ...table, plan: { ...table.plan, considered: [] } })) };
     const id = randomUUID();
     this.#pending.add(id);
     try {
-      return (await this.queue.add(() => this.#execute(id, nothing, { id, sql, maxRows: 0, who: '' }))).columns;
+      return (await this.queue.add(() => this.#execute(id, nothing, { id, sql, maxRows: 0, as: PRODUCT }))).columns;
     } finally {
       this.#pending.delete(id);
     }
@@ -133,13 +136,13 @@ export class Queries {
     return new Map(this.lake.storages().flatMap(({ store, storage }) => (store.root === undefined ? [] : [[store.root, storage.name]])));
   }
 
-  async #prepare(sql: string, pins: Pins): Promise<PreparedQuery> {
-    return prepareQuery(await this.resolver(pins).resolve(sql), this.statements, this.roots);
+  async #prepare(sql: string, as: Identity, pins: Pins): Promise<PreparedQuery> {
+    return prepareQuery(await this.resolver(as, pins).resolve(sql), this.statements, this.roots);
   }
 
   /** For one query or change. */
-  resolver(pins: Pins = new Map()): Resolver {
-    return new Resolver(this.lake, this.names, this.files, this.statements, pins);
+  resolver(as: Identity, pins: Pins = new Map()): Resolver {
+    return new Resolver(this.lake, this.names, this.files, this.statements, as, pins);
   }
 
   async #execute(id: string, { compile, tables }: PreparedQuery, options: QueryOptions): Promise<QueryReply> {
@@ -160,8 +163,8 @@ export class Queries {
     }
   }
 
-  #keep(id: string, reply: QueryReply, tables: ReceiptTable[]): void {
-    this.results.set(id, { tables, columns: reply.columns, rowCount: reply.rowCount, pages: reply.pages, file: path.join(this.#folder, `${id}.rows`) });
+  #keep(id: string, reply: QueryReply, tables: ReceiptTable[], as: Identity): void {
+    this.results.set(id, { as, tables, columns: reply.columns, rowCount: reply.rowCount, pages: reply.pages, file: path.join(this.#folder, `${id}.rows`) });
     let bytes = [...this.results.values()].reduce((sum, each) => sum + each.pages.at(-1)!, 0);
     for (const [oldest, kept] of this.results) {
       if (this.results.size === 1 || (this.results.size <= KEPT_RESULTS && bytes <= KEPT_BYTES)) return;
@@ -172,6 +175,6 @@ export class Queries {
   }
 
   #keepReceipt(id: string, options: QueryOptions, outcome: Pick<Receipt, 'outcome' | 'tables' | 'rowCount' | 'planMs' | 'engineMs' | 'totalMs' | 'problem'>): void {
-    this.receipts.put({ id, who: options.who, kind: 'query', sql: options.sql, written: null, ...outcome });
+    this.receipts.put({ id, who: nameOfIdentity(options.as), kind: 'query', sql: options.sql, written: null, ...outcome });
   }
 }

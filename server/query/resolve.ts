@@ -5,6 +5,7 @@ import { LakeError } from '../../core/errors';
 import type { Statement, TableReference } from '../../core/sql/statement';
 import type { AsOf, LakeTable, Snapshot } from '../../core/table/contract';
 import { LATEST } from '../../core/table/contract';
+import { demand, demandEverywhere, mayDo, type Identity, type Right } from '../access/access';
 import type { RelationNames } from '../catalog/relation-names';
 import { findByBareName, type Relation } from '../catalog/relations';
 import type { Lake, OpenStorage } from '../lake/lake';
@@ -48,13 +49,17 @@ export class Resolver {
     readonly names: RelationNames,
     readonly files: FilesAsTable,
     readonly statements: Statements,
+    readonly as: Identity,
     readonly pins: Pins,
   ) {}
 
   /** The table that a name stands for, as it is to be changed: of the catalog, or by its folder. */
-  async open(name: readonly string[]): Promise<{ name: string; table: LakeTable; storage: OpenStorage; relation?: Relation }> {
-    if (name.length === 1 && name[0]!.includes(':')) return { name: name[0]!, ...(await this.files.open(name[0]!)) };
-    const relation = await this.#relation(name);
+  async open(name: readonly string[], right: Right): Promise<{ name: string; table: LakeTable; storage: OpenStorage; relation?: Relation }> {
+    if (name.length === 1 && name[0]!.includes(':')) {
+      demandEverywhere(this.as, right, `${right} ${name[0]!} by its path`);
+      return { name: name[0]!, ...(await this.files.open(name[0]!)) };
+    }
+    const relation = await this.#relation(name, right);
     const fullName = `${relation.namespace}.${relation.name}`;
     if (relation.definition.kind === 'view') throw new LakeError('bad-request', `${fullName} is a view; its rows are changed in the tables that it reads.`, { table: fullName });
     return { name: fullName, table: this.lake.table(relation), storage: this.lake.storageOf(relation), relation };
@@ -73,8 +78,9 @@ export class Resolver {
     try {
       if (reference.changes) return await this.#changes(reference.name, reference.changes);
       const filesName = reference.name.length === 1 && reference.name[0]!.includes(':') ? reference.name[0]! : undefined;
+      if (filesName !== undefined) demandEverywhere(this.as, 'read', `read ${filesName} by its path`);
       if (filesName !== undefined) return await this.#files(filesName, reference);
-      const relation = await this.#relation(reference.name);
+      const relation = await this.#relation(reference.name, 'read');
       return relation.definition.kind === 'view' ? await this.#view(relation, reference, views) : await this.#table(relation, reference.asOf);
     } catch (error) {
       if (error instanceof LakeError && error.details.position === undefined && views.length === 0) {
@@ -85,7 +91,7 @@ export class Resolver {
   }
 
   async #changes(names: readonly string[], range: { since: number; until?: number }): Promise<ResolvedTable> {
-    const { name, table, storage } = await this.open(names);
+    const { name, table, storage } = await this.open(names, 'read');
     if (!(table instanceof DeltaTable)) throw new LakeError('unsupported', `${name} is kept as ${table.format}; changes row by row are known of Delta tables only.`, { table: name });
     const pin = this.pins.get(name);
     const feed = new ChangeFeed(table, range.until === undefined && pin !== undefined ? { ...range, until: typeof pin === 'number' ? pin : pin.version } : range);
@@ -93,10 +99,16 @@ export class Resolver {
     return { name, table: feed, storage, snapshot, past: snapshot.version !== newest.version, asOf: LATEST };
   }
 
-  async #relation(name: readonly string[]): Promise<Relation> {
-    if (name.length === 2) return this.names.get(name[0]!, name[1]!);
-    const found = await findByBareName(this.lake.database, name[0]!);
-    if (found.length === 1) return found[0]!;
+  async #relation(name: readonly string[], right: Right): Promise<Relation> {
+    if (name.length === 2) {
+      demand(this.as, right, { namespace: name[0]!, name: name[1]! });
+      return this.names.get(name[0]!, name[1]!);
+    }
+    const found = (await findByBareName(this.lake.database, name[0]!)).filter((each) => mayDo(this.as, 'see', each));
+    if (found.length === 1) {
+      demand(this.as, right, found[0]!);
+      return found[0]!;
+    }
     if (found.length === 0) throw new LakeError('not-found', `There is no table "${name[0]}" in the catalog.`, { hint: 'Tables are named namespace.table; files can be read as "storage:path/to/folder".' });
     throw new LakeError('bad-request', `"${name[0]}" is the name of several tables: ${found.map((each) => `${each.namespace}.${each.name}`).join(', ')}. Say which.`);
   }

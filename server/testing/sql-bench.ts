@@ -1,6 +1,7 @@
 /** Queries and changes over tables of one folder, without a catalog database: for tests of what SQL does to tables. */
 import path from 'node:path';
 import { createDeltaTable, type NewTable } from '../../core/delta/operations';
+import type { Identity } from '../access/access';
 import type { CheckpointIndexes } from '../../core/delta/live-files';
 import { DeltaTable } from '../../core/delta/table';
 import { LakeError } from '../../core/errors';
@@ -27,6 +28,8 @@ import { LocalFiles } from '../lake/local-files';
 import { Queries } from '../query/queries';
 import type { LakeStore } from '../storage/lake-store';
 import { asStorage, temporaryFolder } from './lake-tools';
+
+const TESTER: Identity = { kind: 'person', name: 'tester' };
 
 export class SqlBench {
   readonly #home = temporaryFolder();
@@ -104,11 +107,11 @@ export class SqlBench {
   }
 
   async rows(sql: string): Promise<unknown[][]> {
-    return (await this.queries.run({ sql, maxRows: 1_000_000, who: 'tester' })).rows;
+    return (await this.queries.run({ sql, maxRows: 1_000_000, as: TESTER })).rows;
   }
 
   run(sql: string): Promise<ChangeResult> {
-    return this.changes.run({ sql, who: 'tester' });
+    return this.changes.run({ sql, as: TESTER });
   }
 
   /** The counts of a change by name. */

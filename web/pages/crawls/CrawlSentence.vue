@@ -3,6 +3,7 @@
 import { useDebounceFn } from '@vueuse/core';
 import { computed, ref, watch } from 'vue';
 import { call, Problem } from '../../api/client';
+import type { AccessToken } from '../../api/types';
 import BaseButton from '../../design/BaseButton.vue';
 import ProblemBox from '../../design/ProblemBox.vue';
 import { useAct } from '../../stores/load';
@@ -11,10 +12,14 @@ import { globsOf, newFolder, TIMES, type EditedCrawl } from './crawl-words';
 const props = defineProps<{ crawl: EditedCrawl; storages: readonly { name: string; kind: string }[] }>();
 const emit = defineEmits<{ close: []; saved: [id: number] }>();
 const name = ref(props.crawl.name);
-const rules = ref(structuredClone(toPlain(props.crawl.definition)));
+const rules = ref({ runAs: null, ...structuredClone(toPlain(props.crawl.definition)) });
 const when = ref(TIMES.some((time) => time.value === (rules.value.schedule ?? '')) ? (rules.value.schedule ?? '') : 'own');
 const words = ref('');
 const { busy, problem, run } = useAct();
+const tokens = ref<AccessToken[]>([]);
+void call<AccessToken[]>('/access/tokens').then((all) => {
+  tokens.value = all.filter((each) => each.revokedAt === null || each.id === rules.value.runAs);
+}, () => undefined);
 
 function toPlain<T>(value: T): T {
   return JSON.parse(JSON.stringify(value)) as T;
@@ -76,7 +81,8 @@ async function save(): Promise<void> {
     <p>
       It <select v-model="rules.findings" class="line-field" aria-label="What to do with findings"><option value="ask">asks about everything it finds</option><option value="additions">registers what only adds, and asks about the rest</option></select>, and runs
       <select v-model="when" class="line-field" aria-label="When it runs" @change="chooseTime"><option v-for="time in TIMES" :key="time.value" :value="time.value">{{ time.words }}</option></select>
-      <input v-if="when === 'own'" v-model="rules.schedule" class="line-field mono w-36" aria-label="Schedule in cron fields" spellcheck="false"><span v-if="rules.schedule" class="text-muted" role="status">{{ words }}</span>
+      <input v-if="when === 'own'" v-model="rules.schedule" class="line-field mono w-36" aria-label="Schedule in cron fields" spellcheck="false"><span v-if="rules.schedule" class="text-muted" role="status">{{ words }}</span>,
+      with the rights of <select v-model="rules.runAs" class="line-field" aria-label="Whose rights it has"><option :value="null">whoever starts it</option><option v-for="token in tokens" :key="token.id" :value="token.id">{{ token.name }} (token)</option></select>.
     </p>
     <ProblemBox v-if="problem" class="my-2" :problem="problem" />
     <p class="mt-1 flex gap-2.5 leading-normal"><BaseButton look="strong" type="submit" :disabled="busy">{{ crawl.id === undefined ? 'Keep this crawl' : 'Change it' }}</BaseButton><BaseButton @click="emit('close')">Leave it</BaseButton></p>

@@ -9,7 +9,7 @@ export interface EditedCrawl {
 }
 
 export function newCrawl(storage: string): EditedCrawl {
-  return { name: '', definition: { folders: [newFolder(storage)], namespace: '', prefix: '', naming: 'folder', sample: USUAL_SAMPLE, findings: 'ask', schedule: null } };
+  return { name: '', definition: { folders: [newFolder(storage)], namespace: '', prefix: '', naming: 'folder', sample: USUAL_SAMPLE, findings: 'ask', schedule: null, runAs: null } };
 }
 
 export function newFolder(storage: string): CrawlFolder {

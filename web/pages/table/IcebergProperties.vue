@@ -44,11 +44,11 @@ const GAINS: Record<number, string> = { 1: 'rows can then be deleted and changed
         </div>
       </template>
       <h2 class="mt-5">Rows are divided by</h2>
-      <dl class="mt-1">
-        <template v-for="each in [...facts.value.value.partitionings].reverse()" :key="each.id">
-          <dt class="mt-1.5 flex items-center gap-1.5"><span>{{ each.fields.length === 0 ? 'Nothing' : '' }}<span class="mono font-semibold">{{ each.fields.map((field) => (field.transform === 'identity' ? field.source : `${field.transform} of ${field.source}`)).join(', ') }}</span></span><TagMark v-if="each.isCurrent">now</TagMark></dt>
-        </template>
-      </dl>
+      <ul class="mt-1">
+        <li v-for="each in [...facts.value.value.partitionings].reverse()" :key="each.id">
+          <span class="mt-1.5 flex items-center gap-1.5"><span>{{ each.fields.length === 0 ? 'Nothing' : '' }}<span class="mono font-semibold">{{ each.fields.map((field) => (field.transform === 'identity' ? field.source : `${field.transform} of ${field.source}`)).join(', ') }}</span></span><TagMark v-if="each.isCurrent">now</TagMark></span>
+        </li>
+      </ul>
       <p v-if="facts.value.value.partitionings.length > 1" class="mt-1 text-muted">Files keep the division that they were written with; queries skip files of each.</p>
       <template v-if="facts.value.value.sortOrder.length > 0"><h2 class="mt-5">Sorted by</h2><p class="mono mt-1">{{ facts.value.value.sortOrder.map((each) => `${each.column}${each.direction === 'desc' ? ' descending' : ''}`).join(', ') }}</p></template>
       <template v-if="facts.value.value.key.length > 0"><h2 class="mt-5">Key</h2><p class="mono mt-1">{{ facts.value.value.key.join(', ') }}</p></template>

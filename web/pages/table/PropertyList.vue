@@ -39,7 +39,7 @@ async function set(to: string | null): Promise<void> {
   <section class="min-h-0 overflow-auto border border-rule bg-card" tabindex="0" aria-label="Properties">
     <p v-if="past" class="border-b border-hairline px-3 py-1.5 text-muted">These are the properties of {{ now }}; only they can be set.</p>
     <table class="w-full text-left">
-      <thead class="sticky top-0 border-b border-ink bg-card"><tr><th class="px-3 py-1.5">Property</th><th>Value</th><th>What it does</th><th></th></tr></thead>
+      <thead class="sticky top-0 border-b border-ink bg-card"><tr><th class="px-3 py-1.5">Property</th><th>Value</th><th>What it does</th><th><span class="sr-only">Set</span></th></tr></thead>
       <tbody>
         <template v-for="each in properties" :key="each.name">
           <tr class="border-b border-hairline align-top">

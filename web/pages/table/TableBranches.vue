@@ -59,7 +59,7 @@ const read = (each: IcebergRef) => queryLink(`SELECT *\nFROM ${props.full} FOR S
       <ProblemBox v-if="problem" class="m-2" :problem="problem" />
       <p v-if="done" class="border-b border-kelp px-3 py-1.5" role="status">{{ done }}</p>
       <table class="w-full text-left">
-        <thead class="sticky top-0 border-b border-ink bg-card"><tr><th class="px-3 py-1.5">Name</th><th>Kind</th><th>Version</th><th>When</th><th>Snapshot</th><th>Kept</th><th></th></tr></thead>
+        <thead class="sticky top-0 border-b border-ink bg-card"><tr><th class="px-3 py-1.5">Name</th><th>Kind</th><th class="pr-2">Version</th><th>When</th><th>Snapshot</th><th>Kept</th><th><span class="sr-only">What to do with it</span></th></tr></thead>
         <tbody>
           <template v-for="each in refs" :key="each.name">
             <tr class="border-b border-hairline align-top">
