@@ -37,9 +37,9 @@ test('an external table is registered, described, and taken out; its file stays 
   await request.delete('/api/catalog/bay/limits');
 });
 
-test('who reads a table is told, by way of views too; a managed table is not taken out', async ({ request }) => {
+test('who reads a table is told, by way of views too; the files of a managed table do not go unconfirmed', async ({ request }) => {
   expect(await (await request.get('/api/catalog/refined/soundings/readers')).json()).toEqual({ views: ['published.bay_health', 'published.daily_oxygen'] });
-  const refused = await request.delete('/api/catalog/refined/soundings');
+  const refused = await request.delete('/api/catalog/refined/soundings?files=remove');
   expect([refused.status(), (await refused.json()).detail]).toEqual([409, expect.stringContaining('nothing was changed')]);
   const [latest] = (await (await request.get('/api/revisions?limit=1&subject=bay.limits')).json()) as { action: string; subject: string }[];
   expect(latest).toMatchObject({ action: 'unregister table', subject: 'bay.limits' });

@@ -14,6 +14,8 @@ export interface Config {
   queryMillis: number;
   /** Of local copies of files that lie elsewhere, or that the engine cannot read as they are. */
   cacheBytes: number;
+  /** Dropped managed tables can come back for so many days. */
+  trashDays: number;
   demo: boolean;
   /** Multiplies the demo's soundings, for benchmarks. */
   scale: number;
@@ -27,6 +29,7 @@ const variables = Joi.object({
   KIND_HARBOR_ENGINE_MEMORY: Joi.string().pattern(/^\d+(\.\d+)?\s?(MB|GB)$/i, 'a size such as 500MB or 2GB').default('2GB'),
   KIND_HARBOR_ENGINE_THREADS: Joi.number().integer().min(1).max(256).default(() => Math.max(1, os.availableParallelism())),
   KIND_HARBOR_QUERY_SECONDS: Joi.number().positive().max(86_400).default(300),
+  KIND_HARBOR_TRASH_DAYS: Joi.number().integer().min(0).max(3650).default(7),
   KIND_HARBOR_CACHE_GB: Joi.number().positive().max(100_000).default(10),
 }).unknown(true);
 
@@ -54,6 +57,7 @@ export function readConfig(env: NodeJS.ProcessEnv, args: readonly string[]): Con
     engineThreads: value.KIND_HARBOR_ENGINE_THREADS,
     queryMillis: value.KIND_HARBOR_QUERY_SECONDS * 1000,
     cacheBytes: value.KIND_HARBOR_CACHE_GB * 1e9,
+    trashDays: value.KIND_HARBOR_TRASH_DAYS,
     demo,
     scale,
   };

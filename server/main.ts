@@ -1,4 +1,5 @@
 /** Starts the server: one clear sentence when it cannot, a line for each step when it can. */
+import { Cron } from 'croner';
 import { mkdirSync } from 'node:fs';
 import { createServer, type Server } from 'node:http';
 import path from 'node:path';
@@ -17,6 +18,8 @@ import { Changes } from './change/changes';
 import { Crawler } from './crawl/crawler';
 import { registerFinding } from './crawl/register';
 import { Schedules } from './crawl/schedules';
+import { Definitions } from './define/definitions';
+import { emptyTrash } from './define/trash';
 import { makeDemo } from './demo/make-demo';
 import { Engine } from './engine/engine';
 import { Events } from './events';
@@ -120,7 +123,7 @@ async function start(args: readonly string[], onStop: (stop: () => Promise<void>
   const services: Services = {
     config, log, database, events, jobs, lake, inspector, files, queryEngine, workEngine, readiness,
     tokens, names, receipts, local, uploads: new Uploads(path.join(config.home, 'uploads')),
-    queries, changes, upkeep, icebergUpkeep: new IcebergUpkeep(workEngine, local, config),
+    queries, changes, definitions: new Definitions({ database, lake, queries, changes, files, upkeep, events, receipts, config }), upkeep, icebergUpkeep: new IcebergUpkeep(workEngine, local, config),
     columns, find: new FindIndex(database, events), crawler, schedules: new Schedules(database, crawler, { kind: 'person', name: `${config.person}, by schedule` }, log),
   };
   if (config.demo) {
@@ -129,6 +132,9 @@ async function start(args: readonly string[], onStop: (stop: () => Promise<void>
   }
   app.serve(services);
   await services.schedules.refresh();
+  void emptyTrash(services);
+  const trash = new Cron('17 * * * *', { timezone: 'UTC', protect: true, unref: true, catch: (error) => log.error({ err: error }, 'emptying the trash') }, async () => void (await emptyTrash(services)));
+  onStop(async () => trash.stop());
   onStop(() => services.schedules.stop());
   readiness.ready();
   await crawler.resume();

@@ -9,6 +9,7 @@ import type { Changes } from './change/changes';
 import type { Config } from './config';
 import type { Crawler } from './crawl/crawler';
 import type { Schedules } from './crawl/schedules';
+import type { Definitions } from './define/definitions';
 import type { Engine } from './engine/engine';
 import type { Events } from './events';
 import type { Jobs } from './jobs/jobs';
@@ -39,6 +40,7 @@ export interface Services {
   local: LocalFiles;
   queries: Queries;
   changes: Changes;
+  definitions: Definitions;
   upkeep: DeltaUpkeep;
   icebergUpkeep: IcebergUpkeep;
   uploads: Uploads;

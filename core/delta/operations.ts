@@ -226,10 +226,10 @@ function changeFile(table: DeltaTable, base: LogState, file: WrittenFile): Chang
   return { path: encodeFilePath(below(table.root, file.path) ?? file.path), partitionValues: partitionValuesOf(table, base, file), size: file.bytes, dataChange: false };
 }
 
-/** Adds columns at the end; older rows read null there. */
-export async function addColumns(table: DeltaTable, columns: Field[], ports: CommitPorts): Promise<number> {
+/** Adds columns at the end, or where `place` then moves them; older rows read null there. */
+export async function addColumns(table: DeltaTable, columns: Field[], ports: CommitPorts, place: (metadata: Metadata) => Metadata = (metadata) => metadata): Promise<number> {
   const base = await latestState(table);
-  return changeMetadata(table, base, withNewColumns(base.metadata, table.name, columns, ports.ids), 'ADD COLUMNS', { columns: JSON.stringify(columns.map(({ name }) => name)) }, ports);
+  return changeMetadata(table, base, place(withNewColumns(base.metadata, table.name, columns, ports.ids)), 'ADD COLUMNS', { columns: JSON.stringify(columns.map(({ name }) => name)) }, ports);
 }
 
 /** No file is rewritten; needs column mapping. */
@@ -242,6 +242,18 @@ export async function renameColumn(table: DeltaTable, from: string, to: string, 
 export async function dropColumn(table: DeltaTable, name: string, ports: CommitPorts): Promise<number> {
   const base = await latestState(table);
   return changeMetadata(table, base, withoutColumn(base.metadata, table.name, name), 'DROP COLUMNS', { columns: JSON.stringify([name]) }, ports);
+}
+
+/** One version that says something else of a column; no file is rewritten. */
+export async function changeColumn(table: DeltaTable, edit: (metadata: Metadata) => Metadata, column: string, ports: CommitPorts): Promise<number> {
+  const base = await latestState(table);
+  return changeMetadata(table, base, edit(base.metadata), 'CHANGE COLUMN', { column }, ports);
+}
+
+/** The table's own description. */
+export async function describeTable(table: DeltaTable, description: string, ports: CommitPorts): Promise<number> {
+  const base = await latestState(table);
+  return changeMetadata(table, base, { ...base.metadata, description }, 'SET TBLPROPERTIES', { properties: JSON.stringify({ comment: description }) }, ports);
 }
 
 /** Sets properties, or takes away those given as null; the protocol follows what they ask for. */

@@ -20,6 +20,7 @@ export const PROPERTIES: Readonly<Record<string, PropertyMeaning>> = {
   'delta.enableDeletionVectors': { means: 'Updates and deletes mark rows instead of rewriting their files.', standard: 'false', form: 'true or false' },
   'delta.enableInCommitTimestamps': { means: 'Every version holds its own time, so that copying the table does not change it.', standard: 'false', form: 'true or false' },
   'delta.enableRowTracking': { means: 'Every row keeps an id and the version that last changed it. Only for tables without files yet.', standard: 'false', form: 'true or false' },
+  'delta.enableTypeWidening': { means: 'Column types can be widened without rewriting files; older files are read as the wider type.', standard: 'false', form: 'true or false' },
   'delta.isolationLevel': { means: 'WriteSerializable: plain appends never conflict. Serializable: they do, with changes that should have seen them.', standard: 'WriteSerializable', form: ['WriteSerializable', 'Serializable'] },
   'delta.logRetentionDuration': { means: 'How far back versions can be read.', standard: 'interval 30 days', form: 'an interval, as in interval 30 days' },
   'delta.targetFileSize': { means: 'The size in bytes that compaction aims at.', standard: '134217728', form: 'a whole number' },

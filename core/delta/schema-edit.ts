@@ -49,6 +49,55 @@ export function withoutColumn(metadata: Metadata, table: string, name: string): 
   });
 }
 
+/** To the front where `after` is null; files need not change, since columns are found by name. */
+export function withMovedColumn(metadata: Metadata, table: string, name: string, after: string | null): Metadata {
+  return edited(metadata, table, (struct) => {
+    const column = mustFind(struct, name, table);
+    struct.fields.splice(struct.fields.indexOf(column), 1);
+    if (after === null) return void struct.fields.unshift(column);
+    struct.fields.splice(struct.fields.indexOf(mustFind(struct, after, table)) + 1, 0, column);
+  });
+}
+
+/** A comment of null takes it away. */
+export function withChangedColumn(metadata: Metadata, table: string, name: string, change: { optional?: true; comment?: string | null }): Metadata {
+  return edited(metadata, table, (struct) => {
+    const column = mustFind(struct, name, table);
+    if (change.optional) column.nullable = true;
+    if (change.comment === undefined) return;
+    const { comment: _, ...rest } = column.metadata ?? {};
+    column.metadata = change.comment === null ? rest : { ...rest, comment: change.comment };
+  });
+}
+
+/** Needs type widening, so that readers know that older files hold the narrower type ("Type Widening", "delta.typeChanges"). */
+export function withWidenedColumn(metadata: Metadata, table: string, name: string, to: TypeJson): Metadata {
+  if (metadata.configuration['delta.enableTypeWidening'] !== 'true') {
+    throw new LakeError('refused', `Widening "${name}" of ${table} needs type widening, which is off. Nothing was changed.`, { table, hint: 'Set the property delta.enableTypeWidening to true first; no file is rewritten.' });
+  }
+  return edited(metadata, table, (struct) => {
+    const column = mustFind(struct, name, table);
+    if (typeof column.type !== 'string' || typeof to !== 'string' || !isWidening(column.type, to)) throw new LakeError('bad-request', `"${name}" of ${table} is ${JSON.stringify(column.type)}, which cannot become ${JSON.stringify(to)} without rewriting files.`, { table, hint: 'Whole numbers may become longer or doubles, floats doubles, decimals wider, dates timestamps without zone.' });
+    const before = (column.metadata?.['delta.typeChanges'] ?? []) as unknown[];
+    column.metadata = { ...column.metadata, 'delta.typeChanges': [...before, { fromType: column.type, toType: to }] };
+    column.type = to;
+  });
+}
+
+const WHOLE = ['byte', 'short', 'integer', 'long'];
+
+/** Delta protocol, "Type Widening": the changes that are supported. */
+function isWidening(from: string, to: string): boolean {
+  const [a, b] = [from, to].map((text) => /^decimal\((\d+),\s*(\d+)\)$/.exec(text)?.slice(1).map(Number));
+  if (a && b) return b[1]! >= a[1]! && b[0]! - b[1]! >= a[0]! - a[1]! && from !== to;
+  if (WHOLE.includes(from)) {
+    if (WHOLE.includes(to)) return WHOLE.indexOf(to) > WHOLE.indexOf(from);
+    if (b) return b[0]! - b[1]! >= (from === 'long' ? 20 : 10);
+    return to === 'double' && from !== 'long';
+  }
+  return (from === 'float' && to === 'double') || (from === 'date' && to === 'timestamp_ntz');
+}
+
 /** Turns column mapping on: columns keep their names in the files that exist, and get ids above `afterId` ("Column Mapping", writer requirements). */
 export function withMapping(metadata: Metadata, table: string, mode: 'name' | 'id', hasFiles: boolean, ids: Ids, afterId = 0): Metadata {
   if (mappingMode(metadata.configuration, table) !== 'none') return metadata;

@@ -10,7 +10,7 @@ import { withIdsOfFiles } from './ids-in-files';
 import { newDataFile } from './data-files';
 import { type PartitionSpecJson, refsOf, snapshotById, type SnapshotJson, type SortFieldJson, type TableMetadata } from './metadata';
 import { assignIds, parseSchema, schemaJson } from './schema';
-import { withAddedColumns } from './schema-edit';
+import { withAddedColumns, withKey } from './schema-edit';
 import { commitSnapshot } from './snapshot-commit';
 import type { IcebergTable } from './table';
 import { parseTransform } from './transforms';
@@ -20,6 +20,8 @@ export interface NewTable {
   /** Each is a source column and a transform: `{ source: 'taken_at', transform: 'day' }`. */
   partitionBy?: { source: string; transform: string; name?: string }[];
   sortBy?: string[];
+  /** Columns that tell rows apart. */
+  key?: string[];
   properties?: Record<string, string>;
   /** 2 where absent. */
   formatVersion?: 2 | 3;
@@ -33,11 +35,15 @@ const FIRST_PARTITION_ID = 1000;
 /** The first metadata of a table without snapshots; ids of columns are given afresh. */
 export async function createIcebergTable(table: IcebergTable, options: NewTable, ports: CommitPorts): Promise<TableMetadata> {
   if (await table.pointer.current()) throw new LakeError('conflict', `${table.name}: an Iceberg table stands at ${table.root} already.`, { table: table.name });
-  const metadata = newMetadata(table, options, ports);
+  const metadata = withKeyOf(newMetadata(table, options, ports), table.name, options.key);
   const path = await table.pointer.replace(undefined, metadata, 1);
   if (path === undefined) throw new LakeError('conflict', `${table.name}: somebody else created a table at ${table.root} meanwhile.`, { table: table.name });
   table.adopt(path, metadata);
   return metadata;
+}
+
+function withKeyOf(metadata: TableMetadata, table: string, key: readonly string[] = []): TableMetadata {
+  return key.length === 0 ? metadata : { ...metadata, schemas: [withKey(metadata, table, key).schema] };
 }
 
 export function newMetadata(table: IcebergTable, options: NewTable, ports: CommitPorts): TableMetadata {

@@ -34,6 +34,19 @@ export interface PointerCell {
   swap(expected: string | undefined, next: string): Promise<boolean>;
 }
 
+/** The pointer of a table that is in no catalog yet. */
+export function memoryCell(): PointerCell {
+  let current: string | undefined;
+  return {
+    read: async () => current,
+    swap: async (expected, next) => {
+      if (expected !== current) return false;
+      current = next;
+      return true;
+    },
+  };
+}
+
 /**
  * The catalog owns the pointer: the metadata file gets a name nobody else can have, then the cell is swapped. After
  * that the state is also published the way file-system readers look for it (`v{N}.metadata.json`, `version-hint.text`);

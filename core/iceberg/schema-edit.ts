@@ -68,6 +68,20 @@ export function withMovedColumn(metadata: TableMetadata, table: string, name: st
   });
 }
 
+/** The columns that tell rows apart; each must be required, of a primitive type and not a float ("Identifier Field IDs"). */
+export function withKey(metadata: TableMetadata, table: string, columns: readonly string[]): EditedSchema {
+  return edited(metadata, (schema) => {
+    const ids = columns.map((name) => {
+      const { field } = mustFind(schema, name, table);
+      if (!field.required) throw new LakeError('bad-request', `"${name}" of ${table} may be null, so it cannot be part of the key.`, { table, hint: 'Columns of a key are NOT NULL.' });
+      if (typeof field.type !== 'string' || field.type === 'float' || field.type === 'double') throw new LakeError('bad-request', `"${name}" of ${table} is ${typeName(field.type)}, which cannot be part of the key.`, { table });
+      return field.id;
+    });
+    if (ids.length > 0) schema['identifier-field-ids'] = ids;
+    else delete schema['identifier-field-ids'];
+  });
+}
+
 /** Only to types that hold every value of the old one ("Schema Evolution"); from version 3 on a date may become a timestamp too. */
 export function withWidenedColumn(metadata: TableMetadata, table: string, name: string, type: LogicalType): EditedSchema {
   return edited(metadata, (schema) => {

@@ -35,6 +35,7 @@ describe('a definition', () => {
     ['CREATE NAMESPACE IF NOT EXISTS office.fleet COMMENT \'x\' WITH (location = \'bay:landing/fleet\')', { kind: 'create-namespace', namespace: 'office.fleet', ifNotExists: true, comment: 'x', options: { location: 'bay:landing/fleet' } }],
     ['DROP NAMESPACE IF EXISTS office CASCADE;', { kind: 'drop-namespace', namespace: 'office', ifExists: true, cascade: true }],
     ['create table a.b.c WITH (format = delta) AS SELECT 1 AS one', { kind: 'create-table', table: { namespace: 'a.b', name: 'c' }, definition: { options: { format: 'delta' } }, source: { start: 44, end: 59 } }],
+    ['CREATE TABLE a.t WITH (location = \'bay:old/t\')', { kind: 'create-table', definition: { columns: [], options: { location: 'bay:old/t' } } }],
     ['CREATE OR REPLACE VIEW a.v AS WITH x AS (SELECT 1) SELECT * FROM x', { kind: 'create-view', orReplace: true, view: { name: 'v' } }],
     ['DROP TABLE IF EXISTS a."odd name" KEEP FILES', { kind: 'drop', what: 'table', name: { name: 'odd name' }, ifExists: true, keepFiles: true }],
     ['UNDROP TABLE a.t', { kind: 'undrop', name: { name: 't' } }],
@@ -61,7 +62,7 @@ describe('a definition', () => {
   it.each([
     ['CREATE TABLE t (a integer)', /"t" needs its namespace before it/, 13],
     ['CREATE TABLE a.t (a wibble)', /The type "wibble" is not one/, 20],
-    ['CREATE TABLE a.t', /Expected columns in parentheses, or AS and a query, found the end/, 16],
+    ['CREATE TABLE a.t', /Expected columns in parentheses, AS and a query, or the location of a table that stands, found the end/, 16],
     ['CREATE TABLE a.t (x integer) AS SELECT 1', /takes its columns from it/, 13],
     ['CREATE TABLE a.t (x integer) PARTITION BY (weekly(x))', /weekly is no partition transform/, 43],
     ['CREATE TABLE a.t (x integer) PARTITION BY (bucket(x))', /Expected a whole number: bucket\(16, column\), found "x"/, 50],

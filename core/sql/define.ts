@@ -145,7 +145,7 @@ function createTable(cursor: Cursor, sql: string): DefineStatement {
     } else break;
   }
   if (!cursor.take('AS')) {
-    if (definition.columns.length === 0) throw cursor.wanted('columns in parentheses, or AS and a query');
+    if (definition.columns.length === 0 && definition.options.location === undefined) throw cursor.wanted('columns in parentheses, AS and a query, or the location of a table that stands');
     return { kind: 'create-table', table, ifNotExists, definition };
   }
   if (definition.columns.length > 0) throw new LakeError('bad-request', 'A table that is made AS a query takes its columns from it; name and cast them in the query.', { position: table.start });

@@ -5,18 +5,18 @@ import { startsQuery } from './cursor';
 import type { PartitionTerm, TableDefinition } from './define';
 import { quoteName, quoteText, tokenize } from './tokens';
 
-/** `table` is its full name, as SQL. */
-export function createTableSql(table: string, { columns, key, comment, partitionBy, orderBy, options: all }: TableDefinition): string {
+/** `table` is its full name, as SQL; `query` what it is filled from, which then gives the columns. */
+export function createTableSql(table: string, { columns, key, comment, partitionBy, orderBy, options: all }: TableDefinition, query?: string): string {
   const lines = columns.map((column) => `  ${columnSql(column)}`);
   if (key.length > 0) lines.push(`  PRIMARY KEY (${key.map(nameSql).join(', ')})`);
   const clauses = [
-    `CREATE TABLE ${table} (\n${lines.join(',\n')}\n)`,
+    query === undefined ? `CREATE TABLE ${table} (\n${lines.join(',\n')}\n)` : `CREATE TABLE ${table}`,
     ...(comment ? [`COMMENT ${quoteText(comment)}`] : []),
     ...(partitionBy.length > 0 ? [`PARTITION BY (${partitionBy.map(termSql).join(', ')})`] : []),
     ...(orderBy.length > 0 ? [`ORDER BY (${orderBy.map(pathSql).join(', ')})`] : []),
     ...(Object.keys(all).length > 0 ? [`WITH (\n${Object.entries(all).map(([name, value]) => `  ${/^[a-z][\w.-]*$/i.test(name) ? name : quoteText(name)} = ${quoteText(value)}`).join(',\n')}\n)`] : []),
   ];
-  return clauses.join('\n');
+  return [...clauses, ...(query === undefined ? [] : [`AS ${query}`])].join('\n');
 }
 
 export function columnSql({ name, type, required, comment }: Field): string {

@@ -8,6 +8,8 @@ import { IcebergTable } from '../../core/iceberg/table';
 import { LATEST, type AsOf } from '../../core/table/contract';
 import { parseTimestamp } from '../../core/values/text';
 import { annotateRelation, dropRelation, getRelation, listNamespaces, listRelations, nameOf, type Knowledge, type Relation } from '../catalog/relations';
+import { listDropped } from '../catalog/dropped';
+import { dropToTrash, undrop } from '../define/trash';
 import { readersOf } from '../query/readers';
 import { compareRevisions, listRevisions } from '../catalog/revisions';
 import type { Inputs, Route } from '../http/routes';
@@ -99,13 +101,18 @@ export function catalogRoutes(services: Services): Route[] {
       handle: async (input) => teardownOf(database, lake, queries.statements, await relationOf(input)),
     },
     {
-      method: 'delete', path: '/catalog/{namespace}/{table}', summary: 'Take a table or view out of the catalog; the files of a managed table go with it, those of an external one only when asked', answer: 'What was taken out, and the files and bytes that went',
-      params: tableParams, query: Joi.object({ files: Joi.string().valid('keep', 'remove'), confirm: Joi.string().max(500) }),
+      method: 'delete', path: '/catalog/{namespace}/{table}', summary: 'Take a table or view out of the catalog; the files of a managed table wait in the trash, those of an external one stay', answer: 'What was taken out, the files and bytes that went, and until when they can come back',
+      params: tableParams, query: Joi.object({ files: Joi.string().valid('keep', 'trash', 'remove'), confirm: Joi.string().max(500) }),
       handle: async (input) => {
         const relation = await relationOf(input);
         const fullName = `${relation.namespace}.${relation.name}`;
-        const removes = (input.query.files ?? (relation.managed ? 'remove' : 'keep')) === 'remove' && relation.kind === 'table';
-        if (!removes) {
+        const files = relation.kind === 'view' ? 'keep' : (input.query.files ?? (relation.managed ? 'trash' : 'keep'));
+        if (files === 'trash') {
+          if (!relation.managed) throw new LakeError('bad-request', `${fullName} is external, so its files are not put in the trash; they stay or are removed.`, { table: fullName });
+          const { files: count, bytes, keepUntil } = await dropToTrash(services, relation, input.who);
+          return { unregistered: fullName, files: count, bytes, keepUntil: keepUntil.toISOString() };
+        }
+        if (files === 'keep') {
           await dropRelation(database, relation, input.who);
           events.tell({ topic: 'catalog' });
           return { unregistered: fullName, files: 0, bytes: 0 };
@@ -114,12 +121,21 @@ export function catalogRoutes(services: Services): Route[] {
         const { inside } = await teardownOf(database, lake, queries.statements, relation);
         if (inside.length > 0) throw new LakeError('conflict', `${inside.join(', ')} ${inside.length === 1 ? 'lies' : 'lie'} in the folder of ${fullName}. Nothing was changed.`, { table: fullName });
         const storage = lake.storageOf(relation);
-        const files = await storage.store.list(relation.location!);
+        const own = await storage.store.list(relation.location!);
         await dropRelation(database, relation, input.who);
-        await removeUnder(storage, [relation.location!], files);
+        await removeUnder(storage, [relation.location!], own);
         events.tell({ topic: 'catalog' });
-        return { unregistered: fullName, files: files.length, bytes: files.reduce((sum, file) => sum + file.bytes, 0) };
+        return { unregistered: fullName, files: own.length, bytes: own.reduce((sum, file) => sum + file.bytes, 0) };
       },
+    },
+    {
+      method: 'get', path: '/dropped', right: 'asked-inside', summary: 'Managed tables that were dropped and can come back', answer: 'Each with its files and until when they are kept, newest first',
+      handle: async ({ as }) => (await listDropped(database)).filter((each) => mayDo(as, 'manage', each)),
+    },
+    {
+      method: 'post', path: '/dropped/{namespace}/{table}', summary: 'Bring a dropped table back, with all its versions and what was known of it', answer: 'Where it is',
+      params: tableParams,
+      handle: ({ params, who }) => undrop(services, { namespace: params.namespace!, name: params.table! }, who),
     },
     {
       method: 'get', path: '/revisions', summary: 'Changes of the catalog', answer: 'Numbered revisions, newest first',

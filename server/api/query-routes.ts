@@ -2,18 +2,19 @@ import { open } from 'node:fs/promises';
 import Joi from 'joi';
 import { LakeError } from '../../core/errors';
 import type { Identity } from '../access/access';
-import { isChange } from '../../core/sql/change';
 import type { Receipt } from '../catalog/receipts';
 import { PAGE_ROWS } from '../engine/messages';
 import type { Route } from '../http/routes';
 import type { KeptResult } from '../query/queries';
+import { planStatement, runScript, runStatement } from '../query/run-statement';
 import { readMap } from '../query/read-map';
 import type { Services } from '../services';
 import { id, sqlText } from './schemas';
 
 const MAX_KEPT_ROWS = 1_000_000;
 
-export function queryRoutes({ queries, changes, receipts }: Services): Route[] {
+export function queryRoutes(services: Services): Route[] {
+  const { queries, receipts } = services;
   /** Rows are shown to whom they were read for. */
   const resultOf = (key: string, as: Identity) => {
     const kept = queries.results.get(key);
@@ -25,21 +26,38 @@ export function queryRoutes({ queries, changes, receipts }: Services): Route[] {
     if (!receipt) throw new LakeError('not-found', 'There is no such receipt.');
     return receipt;
   };
+  /** The statement that each running script is at. */
+  const atStep = new Map<string, string>();
   return [
     {
-      method: 'post', path: '/query', right: 'asked-inside', summary: 'Run one query, or one statement that changes rows of a table', answer: 'Columns, rows, and a receipt of what was read; of a change, one row that counts what was done, and the version it made',
+      method: 'post', path: '/query', right: 'asked-inside', summary: 'Run one query, or one statement that changes rows, defines or looks', answer: 'Columns, rows, and a receipt of what was read; of a change, one row that counts what was done, and the version it made; of a definition, what was done in words',
       body: Joi.object({ sql: sqlText.required(), maxRows: Joi.number().integer().min(0).max(MAX_KEPT_ROWS).default(1000), id, keep: Joi.boolean().default(false) }),
-      handle: ({ body, as }) => isChange(body.sql as string) ? changes.run({ sql: body.sql as string, as, ...(body.id ? { id: body.id as string } : {}) }) : queries.run({ sql: body.sql as string, maxRows: body.maxRows as number, as, keep: body.keep as boolean, ...(body.id ? { id: body.id as string } : {}) }),
+      handle: ({ body, as }) => runStatement(services, { sql: body.sql as string, maxRows: body.maxRows as number, as, keep: body.keep as boolean, ...(body.id ? { id: body.id as string } : {}) }),
     },
     {
-      method: 'post', path: '/query/plan', right: 'asked-inside', summary: 'What a query would read', answer: 'Each table with its version, the files it would read and skip, and why',
+      method: 'post', path: '/script', right: 'asked-inside', summary: 'Run several statements one after the other', answer: 'What came of each; after one that failed the others are left, and what was done before it stays',
+      body: Joi.object({ sql: Joi.string().min(1).max(1_000_000).required(), maxRows: Joi.number().integer().min(0).max(MAX_KEPT_ROWS).default(1000), keep: Joi.boolean().default(false), id }),
+      handle: async ({ body, as }) => {
+        const script = body.id as string | undefined;
+        try {
+          return await runScript(services, { sql: body.sql as string, maxRows: body.maxRows as number, as, keep: body.keep as boolean }, (step) => script && atStep.set(script, step));
+        } finally {
+          if (script) atStep.delete(script);
+        }
+      },
+    },
+    {
+      method: 'post', path: '/query/plan', right: 'asked-inside', summary: 'What a statement would read or do', answer: 'Each table with its version, the files it would read and skip, and why; of a definition, what it would do and whom it concerns',
       body: Joi.object({ sql: sqlText.required() }),
-      handle: async ({ body, as }) => ({ tables: (await (isChange(body.sql as string) ? changes : queries).plan(body.sql as string, as)).map(readMap) }),
+      handle: async ({ body, as }) => {
+        const { tables, does } = await planStatement(services, body.sql as string, as);
+        return { tables: tables.map(readMap), does };
+      },
     },
     {
-      method: 'post', path: '/query/{id}/cancel', right: 'asked-inside', summary: 'Stop a query', answer: 'Whether it was running',
+      method: 'post', path: '/query/{id}/cancel', right: 'asked-inside', summary: 'Stop a statement, or the script that is at it', answer: 'Whether it was running',
       params: Joi.object({ id: id.required() }),
-      handle: async ({ params }) => ({ cancelled: await queries.cancel(params.id!) }),
+      handle: async ({ params }) => ({ cancelled: await queries.cancel(atStep.get(params.id!) ?? params.id!) }),
     },
     {
       method: 'get', path: '/results/{id}/rows', right: 'asked-inside', summary: `A page of ${PAGE_ROWS} rows of a kept result`, answer: 'Rows',

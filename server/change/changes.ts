@@ -9,7 +9,7 @@ import { LakeError } from '../../core/errors';
 import { IcebergTable } from '../../core/iceberg/table';
 import { TRUE } from '../../core/scan/predicate';
 import type { Field } from '../../core/schema/types';
-import { readChange, type ChangeStatement } from '../../core/sql/change';
+import { readChange, type ChangeStatement, type Range } from '../../core/sql/change';
 import type { Snapshot } from '../../core/table/contract';
 import { nameOfIdentity, type Identity } from '../access/access';
 import type { ReceiptBook } from '../catalog/receipt-book';
@@ -33,6 +33,8 @@ export interface ChangeOptions {
   id?: string;
   sql: string;
   as: Identity;
+  /** A table that is not in the catalog yet, filled from a query that is part of the text. */
+  into?: { name: string; table: DeltaTable | IcebergTable; storage: OpenStorage; source: Range };
 }
 
 /** The answer of a query, with one row that counts what was done. */
@@ -75,8 +77,9 @@ export class Changes {
     let table = '';
     const base = { id, who: nameOfIdentity(options.as), kind: 'write' as const, sql: options.sql, planMs: null, engineMs: null };
     try {
-      const statement = readChange(options.sql);
-      const target = await this.#target(statement, options.as);
+      const { into } = options;
+      const statement = into ? filling(into.source) : readChange(options.sql);
+      const target = into ? this.#targetOf(into.name, into.table, into.storage) : await this.#target(statement, options.as);
       table = target.name;
       const outcome = await this.queries.queue.add(() => this.#withRetries(id, options, statement, target, (read) => {
         tables = read;
@@ -105,13 +108,16 @@ export class Changes {
     try {
       const { name: fullName, table, storage } = await this.queries.resolver(as).open(name, 'write');
       if (table instanceof DeltaTable && branch !== undefined) throw new LakeError('bad-request', `${fullName} is kept as Delta, which has no branches. Nothing was changed.`, { table: fullName });
-      if (table instanceof DeltaTable) return deltaTarget(fullName, table, storage, this.upkeep);
-      if (table instanceof IcebergTable) return icebergTarget(fullName, table, storage, branch ?? 'main');
+      if (table instanceof DeltaTable || table instanceof IcebergTable) return this.#targetOf(fullName, table, storage, branch);
       throw new LakeError('unsupported', `${fullName} is kept as ${table.format}; rows can be changed in Delta and Iceberg tables. Nothing was changed.`, { table: fullName });
     } catch (error) {
       if (error instanceof LakeError && error.details.position === undefined) throw new LakeError(error.kind, error.message, { ...error.details, position: start }, { cause: error });
       throw error;
     }
+  }
+
+  #targetOf(name: string, table: DeltaTable | IcebergTable, storage: OpenStorage, branch = 'main'): Target {
+    return table instanceof DeltaTable ? deltaTarget(name, table, storage, this.upkeep) : icebergTarget(name, table, storage, branch);
   }
 
   async #withRetries(id: string, options: ChangeOptions, statement: ChangeStatement, target: Target, told: (tables: ReceiptTable[]) => void): Promise<ChangeOutcome> {
@@ -161,6 +167,11 @@ export class Changes {
     // Positions are those of SQL that the user never saw.
     return translateError(new EngineError(error.kind, error.message), { roots: this.queries.roots, copies, names });
   }
+}
+
+/** All columns are the query's own, in its order. */
+function filling(source: Range): ChangeStatement {
+  return { kind: 'insert', target: { name: [], start: source.start, end: source.start }, byName: false, source };
 }
 
 /** A table that rows of are changed, as far as a statement must know it. */

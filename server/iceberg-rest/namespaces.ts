@@ -5,7 +5,7 @@ import { changeNamespace, deleteNamespace, ensureNamespace, listNamespaces, type
 import type { Services } from '../services';
 import { alreadyExists, noSuch, ProtocolError } from './errors';
 import { levelsOf, namespaceOf } from './names';
-import { locationOf, placeOf } from './places';
+import { locationOf, placeOf } from '../lake/places';
 
 /** Kept as the catalog's own description, place and owner, and shown as properties. */
 const OWN = ['comment', 'location', 'owner'];

@@ -9,7 +9,7 @@ import { badRequest, noSuch, notAuthorized, protocolErrorHandler, ProtocolError,
 import { KEY_LIFETIME, RepeatableAnswers } from './idempotency';
 import { namespaceOfPath, pageOf } from './names';
 import { IcebergNamespaces } from './namespaces';
-import { clientConfig } from './places';
+import { clientConfig } from '../lake/places';
 import { checked, requests } from './request-schemas';
 import { etagOf, IcebergTables, metadataFor, type CommitTable, type CreateTable, type LoadedTable, type TableIdentifier } from './tables';
 import { IcebergViews, type LoadedView, type ViewUpdate, type ViewVersion } from './views';

@@ -17,7 +17,7 @@ import type { Services } from '../services';
 import { alreadyExists, badRequest, noSuch } from './errors';
 import { GroupCommits, type DoneCommit, type FailedCommit } from './group-commits';
 import { levelsOf, namespaceOf } from './names';
-import { isWithin, locationOf, placeForNew, placeOf, relationPlace, type Place } from './places';
+import { isWithin, locationOf, placeForNew, placeOf, relationPlace, type Place } from '../lake/places';
 
 export interface TableIdentifier {
   namespace: string[];

@@ -13,7 +13,7 @@ import { createRelation, dropRelation, findRelation, getNamespace, listRelations
 import type { Services } from '../services';
 import { alreadyExists, badRequest, noSuch } from './errors';
 import { levelsOf, namespaceOf } from './names';
-import { isWithin, locationOf, placeOf, warehouseOf, type Place } from './places';
+import { isWithin, locationOf, placeOf, warehouseOf, type Place } from '../lake/places';
 import { renameTo, type TableIdentifier } from './tables';
 
 /** What our own SQL is called among the representations of a view. */

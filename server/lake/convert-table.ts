@@ -7,7 +7,7 @@ import { latestState } from '../../core/delta/operations';
 import { DeltaTable } from '../../core/delta/table';
 import { LakeError } from '../../core/errors';
 import { currentSnapshot } from '../../core/iceberg/metadata';
-import { CatalogPointer } from '../../core/iceberg/pointer';
+import { CatalogPointer, memoryCell } from '../../core/iceberg/pointer';
 import { IcebergTable } from '../../core/iceberg/table';
 import type { DataFile } from '../../core/scan/plan';
 import { joinPath } from '../../core/storage/paths';
@@ -81,19 +81,6 @@ async function deltaSource({ lake, upkeep }: ConversionServices, relation: Relat
   const counted = new Map((await upkeep.withRows(storage, uncounted)).map((file): [string, DataFile] => [file.path, file]));
   const columns = await lake.icebergTable(storage, relation.location ?? '', table.name).columnsOf(files);
   return { name: table.name, state, schema: snapshot.schema, columns, files: files.map((file) => (file.rows === undefined ? { ...file, rows: counted.get(file.path)!.rows! - (file.rowFilter?.count ?? 0) } : file)) };
-}
-
-/** The pointer of a table that is not in the catalog yet. */
-function memoryCell() {
-  let current: string | undefined;
-  return {
-    read: async () => current,
-    swap: async (expected: string | undefined, next: string) => {
-      if (expected !== current) return false;
-      current = next;
-      return true;
-    },
-  };
 }
 
 async function icebergSource(table: IcebergTable): Promise<IcebergSource & { path: string }> {

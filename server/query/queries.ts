@@ -1,6 +1,6 @@
 /** Running queries: resolve, plan, run sealed, keep a receipt. */
 import { randomUUID } from 'node:crypto';
-import { mkdirSync, rmSync } from 'node:fs';
+import { mkdirSync, rmSync, writeFileSync } from 'node:fs';
 import path from 'node:path';
 import PQueue from 'p-queue';
 import { LakeError } from '../../core/errors';
@@ -10,7 +10,7 @@ import type { Receipt, ReceiptTable } from '../catalog/receipts';
 import type { RelationNames } from '../catalog/relation-names';
 import type { Config } from '../config';
 import type { EngineCalls } from '../engine/engine';
-import type { QueryReply, ResultColumn } from '../engine/messages';
+import { PAGE_ROWS, type QueryReply, type ResultColumn } from '../engine/messages';
 import { translateError } from '../engine/translate';
 import type { FilesAsTable } from '../lake/files-as-table';
 import type { Lake } from '../lake/lake';
@@ -120,8 +120,8 @@ export class Queries {
   }
 
   /** Columns of a query's answer, without reading a row. */
-  async columnsOf(sql: string): Promise<ResultColumn[]> {
-    const prepared = await this.#prepare(`${sql} LIMIT 0`, PRODUCT, new Map());
+  async columnsOf(sql: string, as: Identity = PRODUCT): Promise<ResultColumn[]> {
+    const prepared = await this.#prepare(`${sql} LIMIT 0`, as, new Map());
     const nothing = { ...prepared, tables: prepared.tables.map((table) => ({ ...table, plan: { ...table.plan, considered: [] } })) };
     const id = randomUUID();
     this.#pending.add(id);
@@ -130,6 +130,19 @@ export class Queries {
     } finally {
       this.#pending.delete(id);
     }
+  }
+
+  /** Rows that the engine did not make, to be paged through like those of a query. */
+  keepRows(id: string, { columns, rows, as }: { columns: ResultColumn[]; rows: unknown[][]; as: Identity }): void {
+    const pages = [0];
+    const parts: Buffer[] = [];
+    for (let from = 0; from < rows.length; from += PAGE_ROWS) {
+      const page = Buffer.from(JSON.stringify(rows.slice(from, from + PAGE_ROWS)));
+      parts.push(page);
+      pages.push(pages.at(-1)! + page.length);
+    }
+    writeFileSync(path.join(this.#folder, `${id}.rows`), Buffer.concat(parts));
+    this.#keep(id, { columns, rows: [], rowCount: rows.length, truncated: false, millis: 0, pages }, [], as);
   }
 
   get roots(): Map<string, string> {

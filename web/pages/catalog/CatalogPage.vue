@@ -13,6 +13,7 @@ import PageFrame from '../../shell/PageFrame.vue';
 import { useCatalog } from '../../stores/catalog';
 import { useLive } from '../../stores/live';
 import { useLoad } from '../../stores/load';
+import DroppedTables from './DroppedTables.vue';
 import NamespacePanel from './NamespacePanel.vue';
 import PickColumn from './PickColumn.vue';
 import RelationLine from './RelationLine.vue';
@@ -64,7 +65,7 @@ function chooseColumn(column: ColumnView): void {
       <h1>Catalog</h1>
       <span class="text-muted">{{ counts }} <RouterLink v-if="undecided > 0" class="plain-link font-semibold text-dusk" :to="`/crawls/${toLookAt[0]!.lastRun!.id}`">{{ undecided }} {{ undecided === 1 ? 'finding needs' : 'findings need' }} a look</RouterLink></span>
     </template>
-    <template #actions><BaseButton @click="$router.push('/catalog-changes')">Changes</BaseButton><BaseButton @click="$router.push('/crawls')">Crawl a folder</BaseButton></template>
+    <template #actions><BaseButton @click="$router.push('/catalog-changes')">Changes</BaseButton><BaseButton @click="$router.push('/crawls')">Crawl a folder</BaseButton><BaseButton look="strong" @click="$router.push({ path: '/define', query: namespace ? { namespace } : {} })">Define a table</BaseButton></template>
     <ProblemBox v-if="catalog.problem" :problem="catalog.problem" can-retry @retry="catalog.refresh" />
     <LoadingLine v-else-if="catalog.namespaces.length === 0 && catalog.loading" what="the catalog" />
     <EmptyState v-else-if="catalog.namespaces.length === 0" title="The catalog is empty">
@@ -77,7 +78,10 @@ function chooseColumn(column: ColumnView): void {
       <PickColumn v-if="namespace" v-slot="{ item }" :title="`${inNamespace.length} in ${namespace}`" :items="inNamespace" :name-of="(each: RelationName) => each.name" :chosen="table" filter-label="Filter tables" @choose="(each) => $router.push(link(namespace, each.name))">
         <RelationLine :relation="item" :with-rows="inNamespace.length <= 60" />
       </PickColumn>
-      <p v-else class="px-5 py-4 text-muted">Choose a namespace. Arrow keys walk the columns: up and down inside one, left and right between them.</p>
+      <div v-else class="min-h-0 overflow-auto px-5 py-4" tabindex="0" role="region" aria-label="The whole catalog">
+        <p class="text-muted">Choose a namespace. Arrow keys walk the columns: up and down inside one, left and right between them.</p>
+        <DroppedTables class="mt-6" />
+      </div>
       <template v-if="namespace && relation">
         <PickColumn v-if="relation.kind === 'table'" :title="columns.length > 0 ? plural(columns.length, 'column') : 'Columns'" :items="columns" :name-of="(each: ColumnView) => each.name" chosen="" filter-label="Filter columns" @choose="chooseColumn">
           <template #default="{ item }"><span class="flex items-baseline gap-2">

@@ -23,7 +23,7 @@ const full = `${props.detail.namespace}.${props.detail.name}`;
 const account = useLoad(() => call<Teardown>(`${path}/teardown`));
 void account.reload();
 const hasFiles = props.detail.kind === 'table' && props.detail.format !== 'postgres';
-const files = ref<'keep' | 'remove'>(props.detail.managed ? 'remove' : 'keep');
+const files = ref<'keep' | 'trash' | 'remove'>(props.detail.managed ? 'trash' : 'keep');
 const removes = computed(() => hasFiles && files.value === 'remove');
 const typed = ref('');
 const { busy, problem, run } = useAct();
@@ -40,7 +40,7 @@ async function takeDown(): Promise<void> {
     <template v-for="held in account.value.value ? [account.value.value] : []" v-else :key="held.versions ?? 0">
       <template v-if="hasFiles">
         <p>Its folder <span class="mono break-all">{{ detail.storage }}:{{ detail.location }}</span> holds <b>{{ plural(held.files ?? 0, 'file') }}, {{ bytesText(held.bytes ?? 0) }}</b>, of {{ plural(held.versions ?? 0, 'version') }}.</p>
-        <p role="radiogroup" aria-label="Its files" class="my-1 flex flex-wrap gap-4"><label class="flex items-center gap-1.5"><input v-model="files" type="radio" value="keep" class="accent-(--tide)">they stay; a crawl can register them again</label><label class="flex items-center gap-1.5 text-rust"><input v-model="files" type="radio" value="remove" class="accent-(--rust)">they are removed for good, every version</label></p>
+        <p role="radiogroup" aria-label="Its files" class="my-1 grid gap-1"><label v-if="detail.managed" class="flex items-center gap-1.5"><input v-model="files" type="radio" value="trash" class="accent-(--tide)">they wait in the trash, and the table can come back</label><label class="flex items-center gap-1.5"><input v-model="files" type="radio" value="keep" class="accent-(--tide)">they stay; a crawl can register them again</label><label class="flex items-center gap-1.5 text-rust"><input v-model="files" type="radio" value="remove" class="accent-(--rust)">they are removed for good, every version</label></p>
         <p v-if="removes && held.inside.length > 0" class="text-rust">{{ held.inside.join(', ') }} {{ held.inside.length === 1 ? 'lies' : 'lie' }} in the same folder, so it cannot be removed.</p>
       </template>
       <p v-else-if="detail.kind === 'view'">The view leaves the catalog with its query. No file goes.</p>
@@ -50,6 +50,6 @@ async function takeDown(): Promise<void> {
     </template>
     <label class="mt-2 grid max-w-64 gap-0.5"><span class="text-muted">Write <b class="mono text-ink">{{ removes ? full : detail.name }}</b> to confirm</span><input v-model="typed" class="mono h-[29px] border border-rule bg-card px-2" autocomplete="off" spellcheck="false"></label>
     <ProblemBox v-if="problem" class="mt-2" :problem="problem" />
-    <p class="mt-2 flex gap-2"><BaseButton look="danger" type="submit" :disabled="busy || typed !== (removes ? full : detail.name)">{{ removes ? 'Take it down with its files' : 'Take it out of the catalog' }}</BaseButton><BaseButton @click="emit('close')">Leave it</BaseButton></p>
+    <p class="mt-2 flex gap-2"><BaseButton look="danger" type="submit" :disabled="busy || typed !== (removes ? full : detail.name)">{{ removes ? 'Take it down with its files' : files === 'trash' ? 'Drop it' : 'Take it out of the catalog' }}</BaseButton><BaseButton @click="emit('close')">Leave it</BaseButton></p>
   </form>
 </template>

@@ -16,8 +16,9 @@ import { useLoad } from '../../stores/load';
 import { nameAsSql } from '../../../core/sql/tokens';
 import { tableName } from './link';
 import ReceiptView from './ReceiptView.vue';
+import ScriptSteps from './ScriptSteps.vue';
 import ResultView from './ResultView.vue';
-import SqlEditor from './SqlEditor.vue';
+import SqlEditor from '../../design/SqlEditor.vue';
 import { useQuery } from './useQuery';
 import WhatThisReads from './WhatThisReads.vue';
 
@@ -68,9 +69,11 @@ useLive((event) => {
 }, () => void receipts.reload());
 const openReceipt = computed(() => (typeof route.query.receipt === 'string' ? route.query.receipt : undefined));
 const showReceipt = (id: string | undefined) => void router.replace({ query: { ...route.query, receipt: id } });
-const receiptLine = (each: Receipt) => (each.outcome !== 'done' ? (each.problem ?? each.outcome) : each.kind === 'write' ? `${plural(each.rowCount ?? 0, 'row')} written` : `${plural(each.rowCount ?? 0, 'row')}, ${bytesText(each.tables.reduce((sum, table) => sum + table.bytes.read, 0))}${each.tables.some((table) => table.past) ? ', from the past' : ''}`);
+const receiptLine = (each: Receipt) => (each.outcome !== 'done' ? (each.problem ?? each.outcome) : each.kind === 'write' ? (each.rowCount === null ? 'defined' : `${plural(each.rowCount, 'row')} written`) : `${plural(each.rowCount ?? 0, 'row')}, ${bytesText(each.tables.reduce((sum, table) => sum + table.bytes.read, 0))}${each.tables.some((table) => table.past) ? ', from the past' : ''}`);
 
 const marked = computed(() => {
+  const failed = query.script.value?.steps.find((each) => each.problem)?.problem;
+  if (failed) return { message: failed.message, position: failed.position };
   const problem = query.problem.value ?? query.planProblem.value;
   return problem?.more.position === undefined ? undefined : { message: problem.message, position: problem.more.position };
 });
@@ -107,12 +110,13 @@ const canShowExamples = computed(() => catalog.relations.some((each) => each.nam
           <SqlEditor ref="editor" v-model="sql" class="flex-1" :names="names" :problem="marked" @run="query.run" />
         </section>
         <ProblemBox v-if="query.problem.value" :problem="query.problem.value" />
+        <ScriptSteps v-if="query.script.value" :script="query.script.value" :chosen="query.result.value" @choose="(result) => (query.result.value = result)" />
         <ResultView v-if="query.result.value" :result="query.result.value" :from-receipt="query.fromReceipt.value" :class="query.running.value ? 'opacity-60' : ''" @receipt="showReceipt" />
-        <p v-else-if="!query.problem.value" class="px-1 text-muted">The result comes here. A query reads files where they lie; nothing is loaded first. INSERT, UPDATE, DELETE, MERGE and REPLACE ROWS change Delta tables, a version each.</p>
+        <p v-else-if="!query.problem.value" class="px-1 text-muted">The result comes here. A query reads files where they lie; nothing is loaded first. INSERT, UPDATE, DELETE, MERGE and REPLACE ROWS change Delta and Iceberg tables, a version each; CREATE, ALTER, DROP, SHOW and DESCRIBE define and look. Semicolons part statements that are run one after the other.</p>
       </div>
       <div class="grid min-h-0 grid-cols-[minmax(0,1fr)] content-start gap-3 overflow-auto" tabindex="0" role="region" aria-label="What is read and receipts">
         <ReceiptView v-if="openReceipt" :id="openReceipt" :busy="query.running.value !== undefined" @close="showReceipt(undefined)" @rerun="query.rerun" @edit="(text) => (sql = text)" />
-        <WhatThisReads :maps="query.maps.value" :problem="query.planProblem.value" :stale="query.stale.value" />
+        <WhatThisReads :maps="query.maps.value" :does="query.does.value" :problem="query.planProblem.value" :stale="query.stale.value" />
         <section class="border border-rule bg-card px-4 py-3" aria-label="Recent receipts">
           <h2>Receipts</h2>
           <p v-if="receipts.problem.value" class="text-rust">{{ receipts.problem.value.message }}</p>

@@ -16,19 +16,20 @@ const loadPage = (number: number) => call<unknown[][]>(`/results/${props.result.
 <template>
   <section class="flex min-h-0 flex-1 flex-col border bg-card" :class="past.length > 0 ? 'border-brass' : 'border-rule'" aria-label="Result">
     <p v-if="past.length > 0" class="border-b border-brass bg-brass-soft px-3.5 py-1"><b class="text-brass">From the past:</b> {{ pastWords }}</p>
-    <p v-if="result.written" class="border-b border-kelp px-3.5 py-1.5">
+    <p v-if="result.done" class="border-b border-kelp px-3.5 py-1.5"><b class="text-kelp">Done:</b> {{ result.done }}</p>
+    <p v-else-if="result.written" class="border-b border-kelp px-3.5 py-1.5">
       <template v-if="result.written.version === null">No row of {{ result.written.table }} was concerned, so no version was made.</template>
       <template v-else><b class="text-kelp">Written:</b> version {{ result.written.version }} of <RouterLink v-if="!result.written.table.includes(':')" class="plain-link font-semibold" :to="tableLink(result.written.table)">{{ result.written.table }}</RouterLink><b v-else>{{ result.written.table }}</b>. The version before stays readable.</template>
     </p>
     <div class="flex flex-wrap items-center gap-x-5 gap-y-0.5 px-3.5 py-1.5" role="status">
-      <span v-if="result.written">in {{ millisText(result.receipt.totalMs) }}</span>
+      <span v-if="result.written || result.done">in {{ millisText(result.receipt.totalMs) }}</span>
       <span v-else><b>{{ result.truncated ? `First ${countText(result.rowCount)} rows` : plural(result.rowCount, 'row') }}</b> in {{ millisText(result.receipt.totalMs) }}<template v-if="fromReceipt">, run again from its receipt</template></span>
       <span v-if="result.receipt.tables.length > 0">read <b>{{ countText(files.read) }} of {{ plural(files.total, 'file') }}</b>, {{ bytesText(files.bytes) }} of {{ bytesText(files.all) }}</span>
-      <button class="plain-link" @click="$emit('receipt', result.receipt.id)">receipt</button>
-      <a v-if="!result.written" class="plain-link ml-auto" :href="`/api/results/${result.id}/csv`" download>Download CSV</a>
+      <button v-if="!result.isLook" class="plain-link" @click="$emit('receipt', result.receipt.id)">receipt</button>
+      <a v-if="!result.written && !result.done" class="plain-link ml-auto" :href="`/api/results/${result.id}/csv`" download>Download CSV</a>
     </div>
     <p v-if="result.truncated" class="border-t border-hairline px-3.5 py-1 text-muted">There are more rows than are kept here. Aggregate, filter or LIMIT to see the rest.</p>
     <p v-if="result.rowCount === 0" class="border-t border-hairline px-3.5 py-3 text-muted">No row fits. Columns: <span class="mono">{{ result.columns.map((column) => column.name).join(', ') }}</span></p>
-    <DataGrid v-else class="flex-1 border-t border-hairline" :columns="result.columns" :row-count="result.rowCount" :first-rows="result.rows" :load-page="loadPage" label="Result rows" with-types />
+    <DataGrid v-else-if="!result.done || result.written" class="flex-1 border-t border-hairline" :columns="result.columns" :row-count="result.rowCount" :first-rows="result.rows" :load-page="loadPage" label="Result rows" with-types />
   </section>
 </template>

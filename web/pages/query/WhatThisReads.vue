@@ -7,16 +7,17 @@ import ReadBars from '../../charts/ReadBars.vue';
 import { bytesText, countText, formatName, plural, timeText, utcText } from '../../design/format';
 import TagMark from '../../design/TagMark.vue';
 
-const props = defineProps<{ maps: ReadMap[] | undefined; problem: Problem | undefined; stale: boolean }>();
+const props = defineProps<{ maps: ReadMap[] | undefined; does: readonly string[]; problem: Problem | undefined; stale: boolean }>();
 const bytes = computed(() => (props.maps ?? []).reduce((sum, map) => sum + map.bytes.read, 0));
 const link = (map: ReadMap) => (map.name.includes(':') ? undefined : { path: tableLink(map.name), query: map.past ? { version: String(map.version) } : {} });
 </script>
 
 <template>
   <section class="border border-rule bg-card px-4 py-3" aria-label="What this reads">
-    <header class="flex items-baseline justify-between"><h2>What this reads</h2><span class="text-muted">{{ stale ? 'looking …' : 'before you run' }}</span></header>
+    <header class="flex items-baseline justify-between"><h2>{{ does.length > 0 ? 'What this does' : 'What this reads' }}</h2><span class="text-muted">{{ stale ? 'looking …' : 'before you run' }}</span></header>
     <p v-if="problem" class="mt-1.5 border-l-2 border-rust pl-2 break-words" role="status">{{ problem.message }} <span v-if="problem.more.hint" class="text-muted">{{ problem.more.hint }}</span></p>
     <p v-else-if="!maps" class="mt-1.5 text-muted">Write a query: the files it would read are counted while you type.</p>
+    <template v-else-if="does.length > 0"><p v-for="each in does" :key="each" class="mt-1.5">{{ each }}</p></template>
     <p v-else-if="maps.length === 0" class="mt-1.5 text-muted">No table is named, so no file is read.</p>
     <template v-else>
       <article v-for="(map, index) in maps" :key="`${map.name} ${map.version} ${index}`" class="border-b border-hairline py-2" :class="stale ? 'opacity-60' : ''">

@@ -1,8 +1,9 @@
 /** The query page's state: the text, what it would read, a run that can be cancelled, its result. */
 import { useDebounceFn } from '@vueuse/core';
-import { onScopeDispose, ref, shallowRef, watch, type Ref } from 'vue';
+import { computed, onScopeDispose, ref, shallowRef, watch, type Ref } from 'vue';
+import { splitStatements } from '../../../core/sql/script';
 import { call, type Problem } from '../../api/client';
-import type { QueryResult, ReadMap, Receipt } from '../../api/types';
+import type { QueryResult, ReadMap, Receipt, ScriptOutcome } from '../../api/types';
 import { asProblem } from '../../stores/load';
 
 /** So many rows are kept for scrolling. */
@@ -10,6 +11,9 @@ export const KEPT_ROWS = 200_000;
 
 export function useQuery(sql: Ref<string>) {
   const maps = shallowRef<ReadMap[]>();
+  /** What a definition would do; how many statements there are. */
+  const does = shallowRef<string[]>([]);
+  const count = computed(() => splitStatements(sql.value).length);
   const planProblem = shallowRef<Problem>();
   const stale = ref(false);
   let planning: AbortController | undefined;
@@ -18,14 +22,23 @@ export function useQuery(sql: Ref<string>) {
     planning?.abort();
     if (sql.value.trim() === '') {
       maps.value = planProblem.value = undefined;
+      does.value = [];
+      stale.value = false;
+      return;
+    }
+    if (count.value > 1) {
+      maps.value = [];
+      planProblem.value = undefined;
+      does.value = [`${count.value} statements are run one after the other. One that fails stops those after it; what was done before it stays.`];
       stale.value = false;
       return;
     }
     const mine = (planning = new AbortController());
     try {
-      const answer = await call<{ tables: ReadMap[] }>('/query/plan', { body: { sql: sql.value }, signal: mine.signal });
+      const answer = await call<{ tables: ReadMap[]; does: string[] }>('/query/plan', { body: { sql: sql.value }, signal: mine.signal });
       if (planning !== mine) return;
       maps.value = answer.tables;
+      does.value = answer.does;
       planProblem.value = undefined;
     } catch (error) {
       if (planning !== mine || mine.signal.aborted) return;
@@ -42,6 +55,7 @@ export function useQuery(sql: Ref<string>) {
   const running = shallowRef<{ id: string; since: number }>();
   const elapsed = ref(0);
   const result = shallowRef<QueryResult>();
+  const script = shallowRef<ScriptOutcome>();
   const fromReceipt = ref(false);
   const problem = shallowRef<Problem>();
   const timer = setInterval(() => (elapsed.value = running.value ? Date.now() - running.value.since : 0), 100);
@@ -53,22 +67,24 @@ export function useQuery(sql: Ref<string>) {
     running.value = { id, since: Date.now() };
     problem.value = undefined;
     try {
-      result.value = await call<QueryResult>(path, { body: { ...body, id, keep: true, maxRows: KEPT_ROWS } });
+      const answer = await call<QueryResult | ScriptOutcome>(path, { body: { ...body, id, keep: true, maxRows: KEPT_ROWS } });
+      script.value = 'steps' in answer ? answer : undefined;
+      result.value = 'steps' in answer ? answer.steps.findLast((each) => each.result)?.result : answer;
       fromReceipt.value = isAgain;
     } catch (error) {
       problem.value = asProblem(error);
-      result.value = undefined;
+      result.value = script.value = undefined;
     } finally {
       running.value = undefined;
     }
   }
 
   const run = async () => {
-    if (sql.value.trim() !== '') await execute('/query', { sql: sql.value }, false);
+    if (sql.value.trim() !== '') await execute(count.value > 1 ? '/script' : '/query', { sql: sql.value }, false);
   };
   const rerun = (receipt: Receipt) => execute(`/receipts/${receipt.id}/run`, {}, true);
   const cancel = async () => {
     if (running.value) await call(`/query/${running.value.id}/cancel`, { body: {} });
   };
-  return { maps, planProblem, stale, plan, running, elapsed, result, fromReceipt, problem, run, rerun, cancel };
+  return { maps, does, count, script, planProblem, stale, plan, running, elapsed, result, fromReceipt, problem, run, rerun, cancel };
 }

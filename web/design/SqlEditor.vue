@@ -12,7 +12,7 @@ import { tags } from '@lezer/highlight';
 import { onMounted, onUnmounted, ref, watch } from 'vue';
 
 const model = defineModel<string>({ required: true });
-const props = defineProps<{ names: SQLNamespace; problem: { message: string; position: number } | undefined }>();
+const props = withDefaults(defineProps<{ names: SQLNamespace; problem: { message: string; position: number } | undefined; label?: string; hint?: string }>(), { label: 'Query text', hint: 'SELECT … FROM namespace.table. Earlier states: FOR SYSTEM_VERSION AS OF 8, or FOR SYSTEM_TIME AS OF TIMESTAMP \'2026-03-14 06:00\'' });
 const emit = defineEmits<{ run: [] }>();
 const host = ref<HTMLElement>();
 const language = new Compartment();
@@ -48,8 +48,8 @@ onMounted(() => {
       extensions: [
         lineNumbers(), history(), drawSelection(), bracketMatching(), closeBrackets(), autocompletion(), highlightSelectionMatches(),
         syntaxHighlighting(colours), look, language.of(languageOf()), EditorView.lineWrapping,
-        placeholder('SELECT … FROM namespace.table. Earlier states: FOR SYSTEM_VERSION AS OF 8, or FOR SYSTEM_TIME AS OF TIMESTAMP \'2026-03-14 06:00\''),
-        EditorView.contentAttributes.of({ 'aria-label': 'Query text' }),
+        placeholder(props.hint),
+        EditorView.contentAttributes.of({ 'aria-label': props.label }),
         Prec.highest(keymap.of([{ key: 'Mod-Enter', run: () => (emit('run'), true) }])),
         keymap.of([...closeBracketsKeymap, ...completionKeymap, ...searchKeymap, ...historyKeymap, ...defaultKeymap]),
         EditorView.updateListener.of((update) => {

@@ -1,10 +1,10 @@
 /** Where tables of the catalog lie: which storage an absolute location is in, where a new table goes, and how clients reach it. */
 import { randomUUID } from 'node:crypto';
+import { LakeError } from '../../core/errors';
 import { below, joinPath, normalPath } from '../../core/storage/paths';
 import type { Namespace, Relation } from '../catalog/relations';
-import type { Lake, OpenStorage } from '../lake/lake';
+import type { Lake, OpenStorage } from './lake';
 import type { S3Settings } from '../storage/s3-store';
-import { badRequest } from './errors';
 
 export interface Place {
   storage: OpenStorage;
@@ -20,7 +20,7 @@ export function placeOf(lake: Lake, location: string): Place {
     const inside = wanted === uri ? '' : below(uri, wanted);
     if (inside !== undefined) return { storage, path: normalPath(inside) };
   }
-  throw badRequest(`The location ${location} is in none of the storages that are connected. Use one below ${lake.storages().filter(({ storage }) => storage.kind !== 'postgres').map(({ store }) => store.uri).join(' or ') || 'a storage, once one is connected'}.`);
+  throw new LakeError('bad-request', `The location ${location} is in none of the storages that are connected. Use one below ${lake.storages().filter(({ storage }) => storage.kind !== 'postgres').map(({ store }) => store.uri).join(' or ') || 'a storage, once one is connected'}.`);
 }
 
 /** The folder that the namespace is tied to, else one named as it is in the warehouse; never one where something lies already. */
@@ -37,7 +37,7 @@ export async function placeForNew(lake: Lake, namespace: Namespace, name: string
 export function warehouseOf(lake: Lake, name: string | undefined): OpenStorage {
   if (name !== undefined) return lake.storage(name);
   const found = lake.storages().find(({ storage }) => storage.kind === 'folder') ?? lake.storages().find(({ storage }) => storage.kind === 's3');
-  if (!found) throw badRequest('No storage is connected yet, so there is no place for a table. Connect one first.');
+  if (!found) throw new LakeError('bad-request', 'No storage is connected yet, so there is no place for a table. Connect one first.');
   return found;
 }
 

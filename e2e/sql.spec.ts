@@ -1,0 +1,66 @@
+/** Every statement of docs/sql.md runs, in its order, and answers as it says there. */
+import { readFileSync } from 'node:fs';
+import { expect, test } from '@playwright/test';
+
+interface Example {
+  sql: string;
+  answer?: unknown[][];
+}
+
+/** A block of SQL, and the block of JSON right below it. */
+const examples = [...readFileSync(new URL('../docs/sql.md', import.meta.url), 'utf8').matchAll(/```sql\n([\s\S]*?)\n```(?:\n```json\n([\s\S]*?)\n```)?/g)].map(([, sql, json]): Example => ({ sql: sql!, ...(json === undefined ? {} : { answer: JSON.parse(json) as unknown[][] }) }));
+
+/** "text" and "number" stand for what differs from run to run. */
+function masked(rows: unknown[][], like: readonly unknown[][]): unknown[][] {
+  return rows.map((row, at) => row.map((value, index) => {
+    const wanted = like[at]?.[index];
+    return (wanted === 'text' || wanted === 'number') && typeof value === (wanted === 'text' ? 'string' : 'number') ? wanted : value;
+  }));
+}
+
+test('every statement of the documentation runs and answers as it says', async ({ request }) => {
+  expect(examples.length).toBeGreaterThan(40);
+  for (const { sql, answer } of examples) {
+    const response = await request.post('/api/query', { data: { sql } });
+    const body = (await response.json()) as { rows: unknown[][]; detail?: string };
+    expect(response.status(), `${sql}\n${body.detail}`).toBe(200);
+    if (answer) expect(masked(body.rows, answer), sql).toEqual(answer);
+  }
+});
+
+test('a script stops at the first failure, says what was done, and what was done stays', async ({ page, request }) => {
+  await page.goto('/query');
+  await page.locator('.cm-content').fill("CREATE NAMESPACE steps;\nCREATE TABLE steps.one AS SELECT 1 AS n;\nSELECT m FROM steps.one;\nDROP TABLE steps.one");
+  await expect(page.getByRole('region', { name: 'What this reads' })).toContainText('4 statements are run one after the other');
+  await page.getByRole('button', { name: /^Run/ }).click();
+  const steps = page.getByLabel('Statements that were run');
+  await expect(steps.getByRole('alert')).toContainText('Referenced column "m" not found');
+  await expect(steps).toContainText('1 statement after it was not run.');
+  await steps.getByRole('button', { name: /CREATE TABLE steps.one/ }).click();
+  await expect(page.getByRole('region', { name: 'Result' })).toContainText('steps.one was made at');
+  // What a statement does, and whom it concerns, is told before it runs.
+  await request.post('/api/query', { data: { sql: 'CREATE VIEW steps.view AS SELECT * FROM steps.one' } });
+  await page.locator('.cm-content').fill('DROP TABLE steps.one');
+  await expect(page.getByRole('region', { name: 'What this reads' })).toContainText('wait in the trash for 7 days.');
+  await expect(page.getByRole('region', { name: 'What this reads' })).toContainText('steps.view reads it, and can no longer be read.');
+  await request.post('/api/query', { data: { sql: 'DROP NAMESPACE steps CASCADE' } });
+});
+
+test('statements that cannot be carried out leave nothing behind', async ({ request }) => {
+  const run = async (sql: string) => {
+    const response = await request.post('/api/query', { data: { sql } });
+    return { status: response.status(), ...((await response.json()) as { detail?: string; position?: number; rows?: unknown[][] }) };
+  };
+  await run('CREATE NAMESPACE tries');
+  const made = await run('SHOW DROPPED TABLES');
+  expect(await run('CREATE TABLE tries.a AS SELECT CAST(t AS integer) AS n FROM (VALUES (\'1\'), (\'x\')) AS v(t)')).toMatchObject({ status: 400, detail: expect.stringContaining("Could not convert string 'x'") });
+  expect(await run('CREATE TABLE tries.a (day date) PARTITION BY (month(day)) WITH (format = \'delta\')')).toMatchObject({ status: 400, detail: expect.stringContaining('Delta tables are partitioned by columns as they are') });
+  expect(await run('CREATE TABLE tries.a (a integer, A varchar)')).toMatchObject({ status: 400, detail: expect.stringContaining('two columns "A"') });
+  expect(await run('CREATE TABLE tries.a (a integer, PRIMARY KEY (a))')).toMatchObject({ status: 400, detail: expect.stringContaining('may be null, so it cannot be part of the key') });
+  expect(await run('CREATE TABLE tries.a AS SELECT x FROM nowhere.t')).toMatchObject({ status: 404, position: 38 });
+  expect(await run('CREATE TABLE tries.a (a integer) WITH (location = \'tern-bay:../outside\')')).toMatchObject({ status: 400 });
+  expect((await run('SHOW TABLES IN tries')).rows).toEqual([]);
+  expect((await run('SHOW DROPPED TABLES')).rows).toEqual(made.rows);
+  expect(await run('CREATE TABLE tries.a (a integer)')).toMatchObject({ status: 200, rows: [['tries.a was made at tern-bay:warehouse/tries/a, managed, as an Iceberg table.']] });
+  await run('DROP NAMESPACE tries CASCADE');
+});

@@ -1,0 +1,212 @@
+/** CREATE of namespaces, tables and views. */
+import { createDeltaTable } from '../../core/delta/operations';
+import { DeltaTable } from '../../core/delta/table';
+import { LakeError } from '../../core/errors';
+import { checkProperty } from '../../core/iceberg/properties';
+import { createIcebergTable } from '../../core/iceberg/operations';
+import { CatalogPointer, memoryCell } from '../../core/iceberg/pointer';
+import { IcebergTable } from '../../core/iceberg/table';
+import { parseTypeName } from '../../core/schema/type-names';
+import { field, findField, isNested, type Field, type LogicalType } from '../../core/schema/types';
+import type { Range } from '../../core/sql/cursor';
+import type { DefineStatement, PartitionTerm, QualifiedName, TableDefinition } from '../../core/sql/define';
+import { normalPath } from '../../core/storage/paths';
+import { LATEST } from '../../core/table/contract';
+import { demand, demandEverywhere, nameOfIdentity, type Identity } from '../access/access';
+import { annotateRelation, changeNamespace, createRelation, ensureNamespace, findRelation, getNamespace, getRelation, nameOf, noteColumns, redefineRelation } from '../catalog/relations';
+import type { ChangeResult } from '../change/changes';
+import { removeUnder } from '../lake/account';
+import { randomIds, systemClock } from '../lake/lake';
+import { placeForNew, type Place } from '../lake/places';
+import type { DefineServices, Done } from './definitions';
+
+type Create<K extends DefineStatement['kind']> = Extract<DefineStatement, { kind: K }>;
+
+/** The formats that tables are made of; the first where none is asked for. */
+export const TABLE_FORMATS = ['iceberg', 'delta'] as const;
+/** Options of ours; all others are properties of the table. */
+const OWN_OPTIONS = ['format', 'location', 'format-version'];
+
+export async function createNamespace({ database, lake, events }: DefineServices, statement: Create<'create-namespace'>, as: Identity): Promise<Done> {
+  const { namespace: name, comment, options, ifNotExists } = statement;
+  const who = nameOfIdentity(as);
+  demand(as, 'manage', { namespace: name });
+  const { location, ...properties } = options;
+  if (location !== undefined) demandEverywhere(as, 'manage', 'tie a namespace to a folder');
+  const place = location === undefined ? undefined : folderOf(lake, location);
+  const known = await getNamespace(database, name).catch(() => undefined);
+  if (known && !ifNotExists) throw new LakeError('conflict', `The namespace ${known.name} exists already.`);
+  if (known) return { done: `The namespace ${known.name} was there already.` };
+  await database.transaction((sql) => ensureNamespace(sql, name, who));
+  await changeNamespace(database, await getNamespace(database, name), {
+    ...(comment === undefined ? {} : { description: comment }), ...(Object.keys(properties).length > 0 ? { properties } : {}), ...(place ? { place: { storageId: place.storage.storage.id, folder: place.path } } : {}),
+  }, who);
+  events.tell({ topic: 'catalog' });
+  return { done: `The namespace ${name} was made${place ? `; its tables lie below ${place.storage.storage.name}:${place.path}` : ''}.` };
+}
+
+export async function createView({ database, queries, events }: DefineServices, { view, source, comment, orReplace, ifNotExists }: Create<'create-view'>, text: string, as: Identity): Promise<Done> {
+  const who = nameOfIdentity(as);
+  demand(as, 'manage', view);
+  await getNamespace(database, view.namespace);
+  const known = await findRelation(database, view.namespace, view.name);
+  if (known && ifNotExists) return { done: `${nameOf(known)} was there already.` };
+  if (known && !orReplace) throw new LakeError('conflict', `${nameOf(known)} exists in the catalog already. Choose another name, or CREATE OR REPLACE VIEW.`, { table: nameOf(known), position: view.start });
+  if (known && known.kind !== 'view') throw new LakeError('conflict', `${nameOf(known)} is a table; a view cannot take its place.`, { table: nameOf(known), position: view.start });
+  const sql = text.slice(source.start, source.end);
+  const columns = (await inQuery(source, () => queries.columnsOf(sql, as))).map(({ name, type }) => ({ name, type }));
+  if (known) await redefineRelation(database, known, { kind: 'view', sql }, who);
+  else await createRelation(database, { namespace: view.namespace, name: view.name, kind: 'view', definition: { kind: 'view', sql }, ...(comment === undefined ? {} : { description: comment }) }, who);
+  const made = await getRelation(database, view.namespace, view.name);
+  if (known && comment !== undefined) await annotateRelation(database, made, { description: comment }, who);
+  await noteColumns(database, made, columns, who);
+  events.tell({ topic: 'catalog' });
+  return { done: `The view ${nameOf(made)} ${known ? 'has another query' : 'was made'}, with ${columns.length} ${columns.length === 1 ? 'column' : 'columns'}.`, table: nameOf(made) };
+}
+
+export async function createTable(services: DefineServices, statement: Create<'create-table'>, text: string, as: Identity, id: string): Promise<Done> {
+  const { database, lake, events } = services;
+  const { table, definition, source } = statement;
+  demand(as, 'manage', table);
+  const namespace = await getNamespace(database, table.namespace).catch((error: unknown) => {
+    if (error instanceof LakeError && error.kind === 'not-found') throw new LakeError('not-found', error.message, { position: table.start, hint: `CREATE NAMESPACE ${table.namespace} makes it.` });
+    throw error;
+  });
+  const name = { namespace: namespace.name, name: table.name };
+  const fullName = nameOf(name);
+  const known = await findRelation(database, name.namespace, name.name);
+  if (known && statement.ifNotExists) return { done: `${nameOf(known)} was there already.`, table: nameOf(known) };
+  if (known) throw new LakeError('conflict', `${nameOf(known)} exists in the catalog already. Choose another name.`, { table: nameOf(known), position: table.start });
+  const { location } = definition.options;
+  const isManaged = location === undefined;
+  if (!isManaged) demandEverywhere(as, 'manage', 'say where a table lies');
+  const place = isManaged ? await placeForNew(lake, namespace, name.name, undefined) : folderOf(lake, location);
+  if (definition.columns.length === 0 && !source) return register(services, name, place, definition, as);
+  await mustBeEmpty(place, fullName);
+  const columns = source ? await columnsOfQuery(services, text, source, formatOf(definition, table), as) : definition.columns;
+  const whole = { ...definition, columns };
+  try {
+    const made = await makeTable(services, fullName, place, whole, table, as);
+    let filled: ChangeResult | undefined;
+    if (source) {
+      filled = await services.changes.run({ id, sql: text, as, into: { name: fullName, table: made.table, storage: place.storage, source } });
+    }
+    const pointer = made.table instanceof IcebergTable ? (await made.table.current()).path : undefined;
+    await createRelation(database, {
+      ...name, kind: 'table', format: made.table.format, storageId: place.storage.storage.id, location: place.path, managed: isManaged, ...(definition.comment === undefined ? {} : { description: definition.comment }),
+      definition: { kind: 'lake', pointer: pointer === undefined ? 'files' : 'catalog' }, ...(pointer === undefined ? {} : { pointer }),
+    }, nameOfIdentity(as));
+    if (!(made.table instanceof IcebergTable) && definition.key.length > 0) await annotateRelation(database, await getRelation(database, name.namespace, name.name), { properties: { key: definition.key.join(', ') } }, nameOfIdentity(as));
+    events.tell({ topic: 'catalog' });
+    const where = `${place.storage.storage.name}:${place.path}`;
+    return { done: `${fullName} was made at ${where}, ${isManaged ? 'managed' : 'external'}, as ${made.table.format === 'delta' ? 'a Delta' : 'an Iceberg'} table.`, table: fullName, ...(filled ? { filled } : {}) };
+  } catch (error) {
+    // Nothing lay there before.
+    await removeUnder(place.storage, [place.path], await place.storage.store.list(place.path)).catch(() => undefined);
+    throw error;
+  }
+}
+
+/** What stands in a folder already is in the catalog again, with all its versions. */
+async function register({ database, files, events }: DefineServices, name: { namespace: string; name: string }, place: Place, definition: TableDefinition, as: Identity): Promise<Done> {
+  const where = `${place.storage.storage.name}:${place.path}`;
+  const { table } = await files.open(where);
+  if (!(table instanceof DeltaTable) && !(table instanceof IcebergTable)) throw new LakeError('bad-request', `${where} holds no Delta or Iceberg table; give the columns of the new one, or crawl the folder to register its files.`, { path: place.path });
+  if (definition.options.format !== undefined && definition.options.format !== table.format) throw new LakeError('bad-request', `${where} holds a table of the format ${table.format}, not ${definition.options.format}.`, { path: place.path });
+  const { version } = await table.snapshot(LATEST);
+  await createRelation(database, { ...name, kind: 'table', format: table.format, storageId: place.storage.storage.id, location: table.root, definition: { kind: 'lake', pointer: 'files' }, ...(definition.comment === undefined ? {} : { description: definition.comment }) }, nameOfIdentity(as));
+  events.tell({ topic: 'catalog' });
+  return { done: `${nameOf(name)} is registered at ${where}, at version ${version}; its files stay external.`, table: nameOf(name) };
+}
+
+function formatOf({ options }: TableDefinition, table: QualifiedName): (typeof TABLE_FORMATS)[number] {
+  const wanted = (options.format ?? TABLE_FORMATS[0]).toLowerCase();
+  const found = TABLE_FORMATS.find((format) => format === wanted);
+  if (!found) throw new LakeError('bad-request', `Tables of the format "${options.format}" are not made here; ${TABLE_FORMATS.join(' and ')} are.`, { position: table.start });
+  return found;
+}
+
+async function makeTable({ lake }: DefineServices, fullName: string, place: Place, definition: TableDefinition, table: QualifiedName, as: Identity): Promise<{ table: DeltaTable | IcebergTable }> {
+  const ports = { clock: systemClock, ids: randomIds, who: nameOfIdentity(as) };
+  const { columns, partitionBy, orderBy, key, options } = definition;
+  mustBeDistinct(columns, fullName);
+  const named = (path: string): string => columnPath(columns, path, fullName);
+  const properties = Object.fromEntries(Object.entries(options).filter(([option]) => !OWN_OPTIONS.includes(option)));
+  if (formatOf(definition, table) === 'delta') {
+    const other = partitionBy.find((each) => each.transform !== 'identity');
+    if (other) throw new LakeError('bad-request', `Delta tables are partitioned by columns as they are, not by ${other.transform} of ${other.source}.`, { table: fullName, hint: 'Add a column that holds the value, or make an Iceberg table.' });
+    if (orderBy.length > 0) throw new LakeError('bad-request', 'A Delta table keeps no order of rows. Nothing was changed.', { table: fullName, hint: 'Order the query that it is made from, or lay rows out by upkeep.' });
+    const made = new DeltaTable(place.storage.store, place.path, fullName, lake.indexes);
+    await createDeltaTable(made, { schema: { fields: columns }, partitionColumns: partitionBy.map((each) => named(each.source)), properties, ...(definition.comment === undefined ? {} : { description: definition.comment }) }, ports);
+    return { table: made };
+  }
+  const version = options['format-version'] ?? '2';
+  if (version !== '2' && version !== '3') throw new LakeError('bad-request', `format-version is 2 or 3, not ${version}.`, { table: fullName });
+  for (const [property, value] of Object.entries(properties)) checkProperty(property, value, fullName);
+  const made = lake.icebergTable(place.storage, place.path, fullName, new CatalogPointer(place.storage.store, place.path, memoryCell(), randomIds));
+  await createIcebergTable(made, {
+    schema: { fields: columns }, key, partitionBy: partitionBy.map((each: PartitionTerm) => ({ ...each, source: named(each.source) })), sortBy: orderBy.map(named), properties, formatVersion: version === '3' ? 3 : 2,
+  }, ports);
+  return { table: made };
+}
+
+/** The columns of a query, as types that the format has. */
+async function columnsOfQuery({ queries }: DefineServices, text: string, source: Range, format: string, as: Identity): Promise<Field[]> {
+  const columns = await inQuery(source, () => queries.columnsOf(text.slice(source.start, source.end), as));
+  return columns.map(({ name, type }) => field(name, format === 'iceberg' ? withoutSmallInts(parseTypeName(type)) : parseTypeName(type)));
+}
+
+/** Iceberg has whole numbers of 32 and 64 bits. */
+function withoutSmallInts(type: LogicalType): LogicalType {
+  const of = (each: Field): Field => ({ ...each, type: withoutSmallInts(each.type) });
+  if (type.kind === 'byte' || type.kind === 'short') return { kind: 'int' };
+  if (!isNested(type)) return type;
+  return type.kind === 'struct' ? { ...type, fields: type.fields.map(of) } : type.kind === 'list' ? { ...type, element: of(type.element) } : { ...type, key: of(type.key), value: of(type.value) };
+}
+
+/** Positions of what is wrong in a query that is part of the statement. */
+async function inQuery<T>({ start }: Range, work: () => Promise<T>): Promise<T> {
+  try {
+    return await work();
+  } catch (error) {
+    if (!(error instanceof LakeError) || error.details.position === undefined) throw error;
+    throw new LakeError(error.kind, error.message, { ...error.details, position: error.details.position + start }, { cause: error });
+  }
+}
+
+/** `storage:folder`. */
+function folderOf(lake: DefineServices['lake'], location: string): Place {
+  const cut = location.indexOf(':');
+  if (cut <= 0) throw new LakeError('bad-request', `The location "${location}" names no storage; write it as storage:folder.`, { hint: `Connected: ${lake.storages().map(({ storage }) => storage.name).join(', ')}.` });
+  const storage = lake.storage(location.slice(0, cut));
+  if (storage.storage.kind === 'postgres') throw new LakeError('bad-request', `${storage.storage.name} is a database; tables lie in folders.`);
+  const path = normalPath(location.slice(cut + 1));
+  if (path === '') throw new LakeError('bad-request', 'A table cannot lie at the root of a storage.', { path });
+  return { storage, path };
+}
+
+async function mustBeEmpty({ storage, path }: Place, table: string): Promise<void> {
+  const { files, folders } = await storage.store.listFolder(path);
+  if (files.length + folders.length === 0) return;
+  throw new LakeError('conflict', `Something lies at ${storage.storage.name}:${path} already, so ${table} cannot be made there. Nothing was changed.`, { path, hint: 'Choose an empty folder; a table that stands there is registered by CREATE TABLE without columns.' });
+}
+
+function mustBeDistinct(columns: readonly Field[], table: string): void {
+  const seen = new Set<string>();
+  for (const { name } of columns) {
+    if (seen.has(name.toLowerCase())) throw new LakeError('bad-request', `${table} would have two columns "${name}"; names are told apart without regard to case.`, { table, hint: 'Name the columns of the query with AS.' });
+    seen.add(name.toLowerCase());
+  }
+}
+
+/** The path as the columns spell it. */
+function columnPath(columns: readonly Field[], path: string, table: string): string {
+  let [fields, spelled]: [readonly Field[], string[]] = [columns, []];
+  for (const step of path.split('.')) {
+    const found = findField(fields, step);
+    if (!found) throw new LakeError('bad-request', `${table} has no column "${path}".`, { table, hint: `Its columns are ${columns.map(({ name }) => name).join(', ')}.` });
+    spelled = [...spelled, found.name];
+    fields = found.type.kind === 'struct' ? found.type.fields : [];
+  }
+  return spelled.join('.');
+}
