@@ -35,6 +35,7 @@ import { Inspector } from './lake/inspect';
 import { Lake } from './lake/lake';
 import { LocalFiles } from './lake/local-files';
 import { ManifestCache } from './lake/manifest-cache';
+import { Loads } from './load/load';
 import { Queries } from './query/queries';
 import { Readiness } from './readiness';
 import type { Services } from './services';
@@ -120,10 +121,11 @@ async function start(args: readonly string[], onStop: (stop: () => Promise<void>
       return done.reduce<number>((sum, each) => sum + each, 0);
     },
   });
+  const tools = { database, lake, queries, changes, files, upkeep, events, receipts, config };
   const services: Services = {
     config, log, database, events, jobs, lake, inspector, files, queryEngine, workEngine, readiness,
     tokens, names, receipts, local, uploads: new Uploads(path.join(config.home, 'uploads')),
-    queries, changes, definitions: new Definitions({ database, lake, queries, changes, files, upkeep, events, receipts, config }), upkeep, icebergUpkeep: new IcebergUpkeep(workEngine, local, config),
+    queries, changes, definitions: new Definitions(tools), loads: new Loads(tools), upkeep, icebergUpkeep: new IcebergUpkeep(workEngine, local, config),
     columns, find: new FindIndex(database, events), crawler, schedules: new Schedules(database, crawler, { kind: 'person', name: `${config.person}, by schedule` }, log),
   };
   if (config.demo) {

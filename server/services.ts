@@ -20,6 +20,7 @@ import type { IcebergUpkeep } from './lake/iceberg-upkeep';
 import type { Inspector } from './lake/inspect';
 import type { Lake } from './lake/lake';
 import type { LocalFiles } from './lake/local-files';
+import type { Loads } from './load/load';
 import type { Queries } from './query/queries';
 import type { Readiness } from './readiness';
 import type { Uploads } from './storage/uploads';
@@ -41,6 +42,7 @@ export interface Services {
   queries: Queries;
   changes: Changes;
   definitions: Definitions;
+  loads: Loads;
   upkeep: DeltaUpkeep;
   icebergUpkeep: IcebergUpkeep;
   uploads: Uploads;

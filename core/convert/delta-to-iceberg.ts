@@ -9,7 +9,7 @@ import { createIcebergTable, setProperties } from '../iceberg/operations';
 import { packVectors } from '../iceberg/puffin';
 import { withIdsOfFiles, type FieldsWithIds } from '../iceberg/ids-in-files';
 import type { FileColumn } from '../iceberg/ports';
-import { parseSchema } from '../iceberg/schema';
+import { icebergType, parseSchema } from '../iceberg/schema';
 import { commitSnapshot, type NewFile } from '../iceberg/snapshot-commit';
 import type { IcebergTable } from '../iceberg/table';
 import { rulesOf } from '../delta/rules';
@@ -117,18 +117,13 @@ async function vectorsOf({ files }: DeltaSource, added: readonly NewFile[], targ
 }
 
 function icebergField(field: Field): Field {
-  return { ...field, type: mapType(field.type, icebergType, (each) => each) };
+  return { ...field, type: icebergType(field.type) };
 }
 
 /** Without the name that it has in files. */
 function logical(field: Field): Field {
   const plain = ({ physical: _, ...rest }: Field): Field => rest;
   return { ...plain(field), type: mapType(field.type, (type) => type, plain) };
-}
-
-/** "byte" and "short" are "int": files hold them as 32 bits. */
-function icebergType(type: LogicalType): LogicalType {
-  return type.kind === 'byte' || type.kind === 'short' ? { kind: 'int' } : type;
 }
 
 /** The new table's fields, named as the old one's are in files. */

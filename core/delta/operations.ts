@@ -138,13 +138,15 @@ export interface WriteOptions {
   txn?: Pick<Txn, 'appId' | 'version'>;
 }
 
+function mustBeNew(table: DeltaTable, base: LogState, txn: WriteOptions['txn']): void {
+  const done = txn && base.txns.get(txn.appId);
+  if (done && Number(done.version) >= txn.version) throw new LakeError('conflict', `${table.name} has the load ${txn.appId} up to ${done.version} already; nothing was written twice.`, { table: table.name });
+}
+
 /** Fails when the transaction is in the table already, so that nothing is written twice. */
 export async function append(table: DeltaTable, files: WrittenFile[], ports: CommitPorts, options: WriteOptions = {}): Promise<number> {
   const base = await latestState(table);
-  const done = options.txn && base.txns.get(options.txn.appId);
-  if (done && Number(done.version) >= options.txn!.version) {
-    throw new LakeError('conflict', `${table.name} has the load ${options.txn!.appId} up to ${done.version} already; nothing was written twice.`, { table: table.name });
-  }
+  mustBeNew(table, base, options.txn);
   return commitChange(table, base, {
     operation: 'WRITE',
     parameters: { mode: 'Append', partitionBy: JSON.stringify(base.metadata.partitionColumns) },
@@ -185,12 +187,15 @@ export interface RowChange {
   /** What the change looked at; the whole table where absent. */
   read?: ReadSet;
   rowsChecked?: boolean;
+  /** As in `append`. */
+  txn?: WriteOptions['txn'];
 }
 
 /** Swaps some files for others and deletes rows of others by vectors: update, delete, merge, replacing rows, and compaction. */
 export async function changeRows(table: DeltaTable, change: RowChange, ports: CommitPorts): Promise<number> {
   const { base, replaced, files, operation, deleted } = change;
   const dataChange = operation !== 'OPTIMIZE';
+  mustBeNew(table, base, change.txn);
   const vectors = deleted && deleted.size > 0 ? await writeVectors(table, base, deleted, ports) : { adds: [], keys: [] };
   return commitChange(table, base, {
     operation,
@@ -199,6 +204,7 @@ export async function changeRows(table: DeltaTable, change: RowChange, ports: Co
     adds: [...vectors.adds, ...addsFor(table, base, files, ports, dataChange)],
     removes: removesOf([...(await liveFiles(table, base, [...replaced, ...vectors.keys])).values()], ports, dataChange),
     ...(change.changeFiles?.length ? { changeFiles: change.changeFiles.map((file) => changeFile(table, base, file)) } : {}),
+    ...(change.txn ? { txns: [{ ...change.txn, lastUpdated: ports.clock.now() }] } : {}),
     read: dataChange ? (change.read ?? WHOLE_TABLE) : { kind: 'files' },
     ...(change.rowsChecked ? { rowsChecked: true } : {}),
   }, ports);

@@ -137,6 +137,12 @@ export function fieldById(fields: readonly Field[], id: FieldId): Field | undefi
   return undefined;
 }
 
+/** The type with what Iceberg has not put into what it has: whole numbers are of 32 or 64 bits there. */
+export function icebergType(type: LogicalType): LogicalType {
+  if (type.kind === 'byte' || type.kind === 'short') return { kind: 'int' };
+  return isNested(type) ? withChildren(type, children(type).map((each) => ({ ...each, type: icebergType(each.type) }))) : type;
+}
+
 type Nested = Extract<LogicalType, { kind: 'struct' | 'list' | 'map' }>;
 
 export function children(type: Nested): Field[] {

@@ -9,7 +9,7 @@ import { manifestOf, partitionFieldsOf, summariesOf } from './data-files';
 import { entriesOf, writeManifest, type IcebergDataFile, type ManifestEntry } from './manifest';
 import { writeManifestList, type ManifestFile } from './manifest-list';
 import { mergeManifests } from './manifest-merge';
-import { refsOf, snapshotById, type PartitionSpecJson, type SnapshotId, type SnapshotJson, type TableMetadata } from './metadata';
+import { refsOf, snapshotById, versionOf, type PartitionSpecJson, type SnapshotId, type SnapshotJson, type TableMetadata } from './metadata';
 import { textAt } from './entry-columns';
 import { summaryOf, type FileCounts } from './snapshot-summary';
 import { specOf, type IcebergTable } from './table';
@@ -36,6 +36,8 @@ export interface SnapshotChange {
   removed?: readonly { file: IcebergDataFile; specId: number }[];
   /** More for the summary. */
   summary?: Record<string, string>;
+  /** Of a load that must not happen twice: no snapshot may have it in its summary, and this one gets it. */
+  loadId?: string;
   /** What the change was worked out from; absent for one that is right whatever came between. */
   read?: ReadState;
   /** New manifests in place of these, with the same live files. */
@@ -47,6 +49,14 @@ export interface SnapshotResult {
   snapshot: SnapshotJson;
   metadata: TableMetadata;
   path: string;
+}
+
+/** Entry of a snapshot's summary: what was loaded with it. */
+export const LOAD_ID = 'load-id';
+
+/** The snapshot, of those that are kept, in which a load came. */
+export function snapshotOfLoad(metadata: TableMetadata, loadId: string): SnapshotJson | undefined {
+  return metadata.snapshots?.find((each) => each.summary?.[LOAD_ID] === loadId);
 }
 
 /** Returns undefined when there was nothing to do. */
@@ -90,6 +100,8 @@ class SnapshotWriter {
     if (!ref && branch !== 'main') throw new LakeError('not-found', `${table.name} has no branch "${branch}".`, { table: table.name });
     if (ref && ref.type !== 'branch') throw new LakeError('bad-request', `"${branch}" of ${table.name} is a tag; rows are written to branches.`, { table: table.name });
     const parent = ref && snapshotById(base, ref['snapshot-id']);
+    const loaded = change.loadId === undefined ? undefined : snapshotOfLoad(base, change.loadId);
+    if (loaded) throw new LakeError('conflict', `${table.name} has the load ${change.loadId!} already, in version ${versionOf(base, loaded)}; nothing was written twice.`, { table: table.name });
     if (change.read) await checkConflicts(table, base, parent, change.read);
     const sequenceNumber = (base['last-sequence-number'] ?? 0) + 1;
     const before = await table.manifests(base, parent);
@@ -106,7 +118,7 @@ class SnapshotWriter {
       'snapshot-id': this.snapshotId,
       ...(parent ? { 'parent-snapshot-id': parent['snapshot-id'] } : {}),
       'timestamp-ms': now,
-      summary: { operation, 'committed-by': ports.who, 'engine-name': ports.engine ?? 'Kind Harbor', ...summaryOf(parent?.summary ?? {}, added, removedCounts), ...change.summary },
+      summary: { operation, 'committed-by': ports.who, 'engine-name': ports.engine ?? 'Kind Harbor', ...summaryOf(parent?.summary ?? {}, added, removedCounts), ...(change.loadId === undefined ? {} : { [LOAD_ID]: change.loadId }), ...change.summary },
       'manifest-list': `${table.store.uri}/${list}`,
       'schema-id': base['current-schema-id'],
       ...(base['format-version'] >= 3 ? { 'first-row-id': base['next-row-id'] ?? 0, 'added-rows': nextRowId - (base['next-row-id'] ?? 0) } : {}),

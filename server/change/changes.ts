@@ -33,6 +33,8 @@ export interface ChangeOptions {
   id?: string;
   sql: string;
   as: Identity;
+  /** A load that must not happen twice; fails with `conflict` when it did already. */
+  loadId?: string;
   /** A table that is not in the catalog yet, filled from a query that is part of the text. */
   into?: { name: string; table: DeltaTable | IcebergTable; storage: OpenStorage; source: Range };
 }
@@ -130,7 +132,7 @@ export class Changes {
     }
   }
 
-  async #attempt(id: string, { sql, as }: ChangeOptions, statement: ChangeStatement, target: Target, told: (tables: ReceiptTable[]) => void): Promise<ChangeOutcome> {
+  async #attempt(id: string, { sql, as, loadId }: ChangeOptions, statement: ChangeStatement, target: Target, told: (tables: ReceiptTable[]) => void): Promise<ChangeOutcome> {
     const attempt = await target.begin();
     const composed = composeChange(sql, statement);
     const resolver = this.queries.resolver(as, new Map([[target.name, attempt.pin]]));
@@ -148,7 +150,7 @@ export class Changes {
       await step('SELECT 1', scans.setup);
       return await attempt.commit({
         statement, composed, name: target.name, scans, others: tables.filter((each) => !each.withPositions), ...targetOf(tables),
-        writing: { step, scratch, store: target.storage.store }, tree: engine, sqlOf: (range) => prepared.compileRange(scans.relations, range), sql,
+        writing: { step, scratch, store: target.storage.store }, tree: engine, sqlOf: (range) => prepared.compileRange(scans.relations, range), sql, ...(loadId === undefined ? {} : { loadId }),
       }, nameOfIdentity(as));
     } catch (error) {
       throw this.#translated(error, tables, scans.copies);

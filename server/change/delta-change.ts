@@ -53,13 +53,18 @@ export async function commitDelta(change: DeltaChange): Promise<ChangeOutcome> {
   const version = await changeRows(table, {
     base, replaced: files.replaced.map((each) => each.key), deleted: files.vectors, files: files.added, changeFiles: files.changes,
     operation: statement.kind === 'update' ? 'UPDATE' : statement.kind === 'delete' ? 'DELETE' : statement.kind === 'merge' ? 'MERGE' : 'WRITE',
-    parameters: parametersOf(statement, change.sql, base.metadata.partitionColumns), metrics, read: readSet(change, files.added), rowsChecked: true,
+    parameters: parametersOf(statement, change.sql, base.metadata.partitionColumns), metrics, read: readSet(change, files.added), rowsChecked: true, ...(change.loadId === undefined ? {} : { txn: { appId: loadApplication(change.loadId), version: 1 } }),
   }, change.ports).catch(async (error: unknown) => {
     // Lost a race for certain, so nothing names these files.
     if (error instanceof LakeError && error.kind === 'conflict') await Promise.all([...files.added, ...files.changes].map((file) => table.store.delete(file.path).catch(() => undefined)));
     throw error;
   });
   return outcomeOf(change, version, touched, files);
+}
+
+/** By which Delta knows a load ("Transaction Identifiers"). */
+export function loadApplication(loadId: string): string {
+  return `load-${loadId}`;
 }
 
 /** Before anything is written. */

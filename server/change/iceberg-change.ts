@@ -81,7 +81,7 @@ export async function commitIceberg(change: IcebergChange): Promise<ChangeOutcom
   const files = await writeChange(change, plan, fields, touched);
   if (touched.length === 0 && files.replaced.length === 0 && files.added.length === 0) return outcomeOf(change, null, touched, files);
   const { snapshot, metadata } = await commitSnapshot(table, {
-    branch: base.branch,
+    branch: base.branch, ...(change.loadId === undefined ? {} : { loadId: change.loadId }),
     added: files.added.map((file) => ({ file: newDataFile(table.store.uri, file, base.metadata, table.name), specId: base.metadata['default-spec-id'] })),
     addedDeletes: files.deletes,
     removed: [...files.replaced.map(({ file, spec }) => ({ file, specId: spec['spec-id'] })), ...goneDeletes(files)],

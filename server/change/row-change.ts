@@ -24,6 +24,8 @@ export interface RowChange {
   others: readonly PlannedTable[];
   writing: Writing;
   tree: SqlTree;
+  /** A load that must not happen twice. */
+  loadId?: string;
   sqlOf: (range: Range) => string;
 }
 

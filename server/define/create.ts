@@ -5,9 +5,10 @@ import { LakeError } from '../../core/errors';
 import { checkProperty } from '../../core/iceberg/properties';
 import { createIcebergTable } from '../../core/iceberg/operations';
 import { CatalogPointer, memoryCell } from '../../core/iceberg/pointer';
+import { icebergType } from '../../core/iceberg/schema';
 import { IcebergTable } from '../../core/iceberg/table';
 import { parseTypeName } from '../../core/schema/type-names';
-import { field, findField, isNested, type Field, type LogicalType } from '../../core/schema/types';
+import { field, findField, type Field } from '../../core/schema/types';
 import type { Range } from '../../core/sql/cursor';
 import type { DefineStatement, PartitionTerm, QualifiedName, TableDefinition } from '../../core/sql/define';
 import { normalPath } from '../../core/storage/paths';
@@ -153,15 +154,7 @@ async function makeTable({ lake }: DefineServices, fullName: string, place: Plac
 /** The columns of a query, as types that the format has. */
 async function columnsOfQuery({ queries }: DefineServices, text: string, source: Range, format: string, as: Identity): Promise<Field[]> {
   const columns = await inQuery(source, () => queries.columnsOf(text.slice(source.start, source.end), as));
-  return columns.map(({ name, type }) => field(name, format === 'iceberg' ? withoutSmallInts(parseTypeName(type)) : parseTypeName(type)));
-}
-
-/** Iceberg has whole numbers of 32 and 64 bits. */
-function withoutSmallInts(type: LogicalType): LogicalType {
-  const of = (each: Field): Field => ({ ...each, type: withoutSmallInts(each.type) });
-  if (type.kind === 'byte' || type.kind === 'short') return { kind: 'int' };
-  if (!isNested(type)) return type;
-  return type.kind === 'struct' ? { ...type, fields: type.fields.map(of) } : type.kind === 'list' ? { ...type, element: of(type.element) } : { ...type, key: of(type.key), value: of(type.value) };
+  return columns.map(({ name, type }) => field(name, format === 'iceberg' ? icebergType(parseTypeName(type)) : parseTypeName(type)));
 }
 
 /** Positions of what is wrong in a query that is part of the statement. */

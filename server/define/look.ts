@@ -11,6 +11,7 @@ import { listDropped } from '../catalog/dropped';
 import { getNamespace, getRelation, listNamespaces, listRelations, nameOf, type Relation } from '../catalog/relations';
 import type { ResultColumn } from '../engine/messages';
 import type { DefineServices } from './definitions';
+import { keyOf } from './table-key';
 
 export interface Look {
   columns: ResultColumn[];
@@ -144,13 +145,6 @@ export async function definitionOf(table: LakeTable, relation: Relation): Promis
 async function formatVersion(table: LakeTable): Promise<Record<string, string>> {
   const version = table instanceof IcebergTable ? (await table.current()).metadata['format-version'] : 2;
   return version === 2 ? {} : { 'format-version': String(version) };
-}
-
-async function keyOf(table: LakeTable, relation: Relation): Promise<string[]> {
-  if (!(table instanceof IcebergTable)) return (relation.properties.key ?? '').split(',').map((each) => each.trim()).filter((each) => each !== '');
-  const { metadata } = await table.current();
-  const schema = metadata.schemas.find((each) => (each['schema-id'] ?? 0) === metadata['current-schema-id']);
-  return (schema?.['identifier-field-ids'] ?? []).flatMap((id) => schema!.fields.find((each) => each.id === id)?.name ?? []);
 }
 
 function keptAs({ managed }: Relation): string {
