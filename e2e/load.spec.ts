@@ -21,7 +21,7 @@ async function sql(request: APIRequestContext, text: string): Promise<unknown[][
 }
 async function load(request: APIRequestContext, table: string, body: object, what = '') {
   const response = await request.post(`/api/catalog/depot/${table}/load${what}`, { data: body });
-  return { status: response.status(), ...((await response.json()) as Record<string, unknown> & { detail?: string }) };
+  return { status: response.status(), ...((await response.json()) as { detail?: string; misfits?: { rows: unknown[][] } }) };
 }
 
 for (const format of ['iceberg', 'delta']) {
@@ -38,7 +38,7 @@ for (const format of ['iceberg', 'delta']) {
       expect(refused).toMatchObject({ status: 403, detail: expect.stringMatching(/column id is required and 1 rows? .*column price is double and what is loaded has varchar, of which 1 values have no place in it; the table has no column colour \(varchar\)/) });
       const plan = await load(request, table, { ...from('wrong.csv'), cast: true, takeNewColumns: true }, '/plan');
       expect(plan).toMatchObject({ problems: [], rows: 2, misfitRows: 2, extra: [{ name: 'colour', type: 'varchar' }] });
-      expect((plan.misfits as { rows: unknown[][] }).rows).toEqual([[4, 'hook', 'cheap', 'red'], [null, 'ring', '1.5', 'blue']]);
+      expect(plan.misfits!.rows).toEqual([[4, 'hook', 'cheap', 'red'], [null, 'ring', '1.5', 'blue']]);
       expect(await sql(request, `SELECT count(*) FROM depot.${table}`)).toEqual([[0]]);
     });
 
@@ -76,3 +76,30 @@ for (const format of ['iceberg', 'delta']) {
     });
   });
 }
+
+test('in the table page: how they fit, the counts at both ends, and undone as one act', async ({ page, request }) => {
+  await sql(request, 'CREATE NAMESPACE IF NOT EXISTS depot');
+  await sql(request, 'CREATE TABLE depot.counts (site varchar, seen integer)');
+  put('counts.csv', 'site,seen,who\nquay,3,Ada\nsound,4,Ben\n');
+  await page.goto('/tables/depot/counts?section=load');
+  await page.getByLabel('File, folder or pattern').fill('tern-bay:made/loads/counts.csv');
+  await page.getByRole('button', { name: 'See how they fit' }).click();
+  await expect(page.getByRole('list', { name: 'Why it cannot be loaded' })).toContainText('the table has no column who (varchar)');
+  await expect(page.getByRole('row', { name: /^seen integer/ })).toContainText('every value fits');
+  await expect(page.getByRole('button', { name: 'Load them' })).toBeDisabled();
+  await page.getByLabel('Take new columns').check();
+  await expect(page.getByRole('row', { name: /^who/ })).toContainText('new column');
+  await page.getByRole('button', { name: 'Load them' }).click();
+  await expect(page.getByRole('heading', { name: 'Loaded in version 1' })).toBeVisible();
+  await expect(page.getByRole('region', { name: 'How they fit' })).toContainText('Rows at the source, written and in the table agree.');
+  expect(await sql(request, 'SELECT * FROM depot.counts ORDER BY seen')).toEqual([['quay', 3, 'Ada'], ['sound', 4, 'Ben']]);
+  await page.getByRole('button', { name: 'See how they fit' }).click();
+  await expect(page.getByText('were loaded in version 1; they are not loaded twice')).toBeVisible();
+  await page.getByRole('button', { name: 'Load them' }).click();
+  await expect(page.getByRole('heading', { name: 'Nothing was loaded: the same came in version 1' })).toBeVisible();
+  put('counts.csv', 'site,seen,who\nmole,5,Cy\n');
+  await page.getByRole('button', { name: 'See how they fit' }).click();
+  await page.getByRole('button', { name: 'Load them' }).click();
+  await page.getByRole('button', { name: 'Undo it: restore version 1' }).click();
+  await expect.poll(() => sql(request, 'SELECT count(*) FROM depot.counts')).toEqual([[2]]);
+});

@@ -24,6 +24,7 @@ import { alterTable } from '../define/alter';
 import type { DefineServices } from '../define/definitions';
 import { keyOf } from '../define/table-key';
 import type { ResultColumn } from '../engine/messages';
+import type { PlannedTable } from '../query/prepare';
 
 export interface LoadRequest {
   /** Files as `storage:path`, a table or view by its name, or a query. */
@@ -50,7 +51,8 @@ export interface LoadColumn {
   /** Column of the source; null where it has none, so that it is null. */
   from: string | null;
   fromType: string | null;
-  fit: Fit | 'absent';
+  /** `narrow`: a type that was guessed from text, of which every value has a place. */
+  fit: Fit | 'absent' | 'narrow';
   /** Rows of which the value has no place in the column. */
   misfits: number;
 }
@@ -141,7 +143,9 @@ export class Loads {
     const newFields = request.takeNewColumns ? extra.map((each) => ({ ...each, type: table instanceof IcebergTable ? icebergType(each.type) : each.type })) : [];
     const key = request.mode === 'merge' ? await this.#keyOf(request, relation, table, snapshot.schema.fields, columns, given) : [];
     const facts = await this.#look(source, columns, key, request.latestBy === undefined, as);
-    const loadId = await this.#loadId(source, request, as);
+    const read = await this.services.queries.plan(source, as);
+    const loadId = loadIdOf(source, request, read);
+    if (read.length > 0 && read.every(({ source: { snapshot: of } }) => GUESSED.includes(of.format))) for (const [index, each] of columns.entries()) if (each.fit === 'cast' && facts.perColumn[index] === 0 && isNumber(each.fromType!) && isNumber(each.type)) each.fit = 'narrow';
     const plan: LoadPlan = {
       ...facts, loadId, columns: columns.map((each, index) => ({ ...each, misfits: facts.perColumn[index]! })), extra: extra.map((each) => ({ name: each.name, type: typeName(each.type) })),
       problems: problemsOf(request, columns, extra, facts, key), loadedIn: await loadedIn(table, loadId), sql: statementOf(name, source, request, columns, newFields, key),
@@ -176,11 +180,19 @@ export class Loads {
     return { rows, misfitRows, perColumn, doubles, misfits: { columns: misfits.columns, rows: misfits.rows } };
   }
 
-  /** The same for the same files or versions, asked in the same way. */
-  async #loadId(source: string, { mode, map }: LoadRequest, as: Identity): Promise<string> {
-    const read = (await this.services.queries.plan(source, as)).map(({ source: { name, snapshot }, plan }) => [name, snapshot.format === 'delta' || snapshot.format === 'iceberg' ? snapshot.version : null, filesToRead(plan).map((file) => [file.path, file.bytes, file.etag ?? file.modified ?? null])]);
-    return createHash('sha256').update(JSON.stringify([source, mode, map ?? {}, read])).digest('hex').slice(0, 32);
-  }
+}
+
+/** The same for the same files or versions, asked in the same way. */
+function loadIdOf(source: string, { mode, map }: LoadRequest, read: readonly PlannedTable[]): string {
+  const files = read.map(({ source: { name, snapshot }, plan }) => [name, snapshot.format === 'delta' || snapshot.format === 'iceberg' ? snapshot.version : null, filesToRead(plan).map((file) => [file.path, file.bytes, file.etag ?? file.modified ?? null])]);
+  return createHash('sha256').update(JSON.stringify([source, mode, map ?? {}, files])).digest('hex').slice(0, 32);
+}
+
+/** Formats of text, which tell no types of their own. */
+const GUESSED = ['csv', 'fixed', 'pattern', 'json'];
+
+function isNumber(type: string): boolean {
+  return /^(tinyint|smallint|integer|bigint|float|double|decimal)/.test(type);
 }
 
 function sourceSql(from: LoadRequest['from']): string {
@@ -220,7 +232,7 @@ function matched(fields: readonly Field[], given: readonly Field[], map: Record<
 function misfitSql({ from, type, fit, required }: LoadColumn): string {
   if (from === null) return 'false';
   const value = quoteName(from);
-  const parts = [...(fit === 'cast' ? [`(${value} IS NOT NULL AND TRY_CAST(${value} AS ${type}) IS NULL)`] : []), ...(required ? [`${value} IS NULL`] : [])];
+  const parts = [...(fit === 'cast' || fit === 'narrow' ? [`(${value} IS NOT NULL AND TRY_CAST(${value} AS ${type}) IS NULL)`] : []), ...(required ? [`${value} IS NULL`] : [])];
   return parts.join(' OR ') || 'false';
 }
 
@@ -239,7 +251,7 @@ function problemsOf(request: LoadRequest, columns: readonly LoadColumn[], extra:
 function statementOf(table: string, source: string, { mode, latestBy, cast }: LoadRequest, columns: readonly LoadColumn[], newFields: readonly Field[], key: readonly string[]): string {
   const taken = columns.filter((each) => each.from !== null);
   const select = [
-    ...taken.map(({ name, from, fit, type }) => `${fit === 'cast' ? `TRY_CAST(${quoteName(from!)} AS ${type})` : quoteName(from!)} AS ${quoteName(name)}`),
+    ...taken.map(({ name, from, fit, type }) => `${fit === 'cast' || fit === 'narrow' ? `TRY_CAST(${quoteName(from!)} AS ${type})` : quoteName(from!)} AS ${quoteName(name)}`),
     ...newFields.map(({ name }) => quoteName(name)),
   ];
   const conditions = cast ? columns.map(misfitSql).filter((each) => each !== 'false') : [];

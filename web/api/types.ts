@@ -258,25 +258,6 @@ export interface ReceiptTable {
   /** What a connected database is asked. */
   asked?: string;
 }
-/** A managed table whose files wait in the trash. */
-export interface DroppedTable {
-  id: number;
-  namespace: string;
-  name: string;
-  format: string | null;
-  files: number;
-  bytes: number;
-  who: string;
-  droppedAt: string;
-  keepUntil: string;
-}
-
-export interface ScriptOutcome {
-  steps: { sql: string; start: number; result?: QueryResult; problem?: { kind: string; message: string; hint?: string; position: number } }[];
-  /** Statements that were not run, after one that failed. */
-  left: number;
-}
-
 export interface QueryResult {
   /** Of a statement that defines: what was done, in words. */
   done?: string;

@@ -2,7 +2,7 @@
 /** Managed tables that were dropped, and can come back for a while. */
 import { ref } from 'vue';
 import { call } from '../../api/client';
-import type { DroppedTable } from '../../api/types';
+import type { DroppedTable } from '../../api/define-types';
 import { agoText, bytesText, plural, timeText, utcText } from '../../design/format';
 import ProblemBox from '../../design/ProblemBox.vue';
 import { useLive } from '../../stores/live';

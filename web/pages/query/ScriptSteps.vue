@@ -1,6 +1,7 @@
 <script setup lang="ts">
 /** What came of each statement of a script. */
-import type { QueryResult, ScriptOutcome } from '../../api/types';
+import type { ScriptOutcome } from '../../api/define-types';
+import type { QueryResult } from '../../api/types';
 import { millisText, plural } from '../../design/format';
 
 defineProps<{ script: ScriptOutcome; chosen: QueryResult | undefined }>();

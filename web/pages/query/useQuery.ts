@@ -3,7 +3,8 @@ import { useDebounceFn } from '@vueuse/core';
 import { computed, onScopeDispose, ref, shallowRef, watch, type Ref } from 'vue';
 import { splitStatements } from '../../../core/sql/script';
 import { call, type Problem } from '../../api/client';
-import type { QueryResult, ReadMap, Receipt, ScriptOutcome } from '../../api/types';
+import type { ScriptOutcome } from '../../api/define-types';
+import type { QueryResult, ReadMap, Receipt } from '../../api/types';
 import { asProblem } from '../../stores/load';
 
 /** So many rows are kept for scrolling. */

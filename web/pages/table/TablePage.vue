@@ -21,6 +21,7 @@ import RestorePanel from './RestorePanel.vue';
 import TableBranches from './TableBranches.vue';
 import TableColumns from './TableColumns.vue';
 import TableHistory from './TableHistory.vue';
+import TableLoad from './TableLoad.vue';
 import TableMisfits from './TableMisfits.vue';
 import TableProfile from './TableProfile.vue';
 import TableProperties from './TableProperties.vue';
@@ -101,7 +102,7 @@ const steps = computed(() => [
   ...(past.value ? [{ label: `version ${shown.value!.version}`, past: true }] : []),
 ]);
 const LINES = new Set(['csv', 'fixed', 'pattern', 'json']);
-const sections = computed(() => [{ name: 'rows', words: 'Rows' }, { name: 'columns', words: 'Columns' }, { name: 'history', words: 'History' }, { name: 'profile', words: 'Profile' }, ...(shown.value?.format === 'iceberg' ? [{ name: 'branches', words: 'Branches' }] : []), ...(shown.value?.format === 'delta' || shown.value?.format === 'iceberg' ? [{ name: 'properties', words: 'Properties' }, { name: 'upkeep', words: 'Upkeep' }] : []), ...(LINES.has(shown.value?.format ?? '') ? [{ name: 'misfits', words: 'Lines that do not fit' }] : [])]);
+const sections = computed(() => [{ name: 'rows', words: 'Rows' }, { name: 'columns', words: 'Columns' }, { name: 'history', words: 'History' }, { name: 'profile', words: 'Profile' }, ...(shown.value?.format === 'iceberg' ? [{ name: 'branches', words: 'Branches' }] : []), ...(shown.value?.format === 'delta' || shown.value?.format === 'iceberg' ? [...(past.value ? [] : [{ name: 'load', words: 'Load' }]), { name: 'properties', words: 'Properties' }, { name: 'upkeep', words: 'Upkeep' }] : []), ...(LINES.has(shown.value?.format ?? '') ? [{ name: 'misfits', words: 'Lines that do not fit' }] : [])]);
 </script>
 
 <template>
@@ -135,6 +136,7 @@ const sections = computed(() => [{ name: 'rows', words: 'Rows' }, { name: 'colum
       <TableRows v-if="section === 'rows'" :namespace="namespace" :table="table" :version="shown.version" :past="past" :total="shown.rows" />
       <TableHistory v-else-if="section === 'history'" :entries="history.value.value?.entries ?? []" :viewing="shown.version" @view="view" />
       <TableProfile v-else-if="section === 'profile'" :base="base" />
+      <TableLoad v-else-if="section === 'load'" :base="base" :detail="shown" @undone="reloadAll" />
       <TableBranches v-else-if="section === 'branches'" :base="base" :detail="shown" :full="full" @view="view" @changed="facts.reload" />
       <IcebergProperties v-else-if="section === 'properties' && shown.format === 'iceberg'" :base="base" :past="past" @converted="reloadAll" />
       <IcebergUpkeep v-else-if="section === 'upkeep' && shown.format === 'iceberg'" :base="base" :detail="shown" />

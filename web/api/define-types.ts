@@ -1,0 +1,50 @@
+/** What the API answers about defining, loading and scripts. */
+import type { QueryResult, ResultColumn } from './types';
+
+export interface LoadPlan {
+  columns: { name: string; type: string; required: boolean; from: string | null; fromType: string | null; fit: 'same' | 'fits' | 'narrow' | 'cast' | 'absent'; misfits: number }[];
+  extra: { name: string; type: string }[];
+  rows: number;
+  misfits: { columns: ResultColumn[]; rows: unknown[][] };
+  misfitRows: number;
+  doubles: number;
+  problems: string[];
+  loadId: string;
+  /** The version in which the same came before. */
+  loadedIn: number | null;
+  sql: string;
+}
+
+export interface LoadOutcome {
+  version: number | null;
+  receiptId: string | null;
+  rowsAtSource: number;
+  rowsLeftOut: number;
+  rowsInserted: number;
+  rowsUpdated: number;
+  rowsDeleted: number;
+  rowsBefore: number | null;
+  rowsAfter: number | null;
+  difference: number | null;
+  columnsAdded: string[];
+  loadedIn: number | null;
+}
+
+/** A managed table whose files wait in the trash. */
+export interface DroppedTable {
+  id: number;
+  namespace: string;
+  name: string;
+  format: string | null;
+  files: number;
+  bytes: number;
+  who: string;
+  droppedAt: string;
+  keepUntil: string;
+}
+
+export interface ScriptOutcome {
+  steps: { sql: string; start: number; result?: QueryResult; problem?: { kind: string; message: string; hint?: string; position: number } }[];
+  /** Statements that were not run, after one that failed. */
+  left: number;
+}
