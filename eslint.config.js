@@ -37,5 +37,6 @@ export default ts.config(
   { files: ['**/*.vue'], languageOptions: { parserOptions: { parser: ts.parser } } },
   { files: ['core/**/*.ts'], rules: mayNotImport('server', 'web', 'demo') },
   { files: ['server/**/*.ts'], rules: mayNotImport('web') },
+  { files: ['cli/**/*.ts'], rules: mayNotImport('server', 'web', 'demo') },
   { files: ['web/**/*.{ts,vue}'], rules: mayNotImport('server', 'demo') },
 );

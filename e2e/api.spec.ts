@@ -61,7 +61,7 @@ test('files can be asked where they lie, without registering them', async ({ req
 test.describe('what goes wrong is a problem document', () => {
   const cases: [what: string, path: string, data: unknown, status: number, detail: RegExp, more?: Record<string, unknown>][] = [
     ['an unknown table', '/api/query', { sql: 'SELECT * FROM refined.bottle' }, 404, /There is no table refined\.bottle/, { position: 14, hint: expect.stringContaining('refined.bottles') }],
-    ['a statement that is none of ours', '/api/query', { sql: 'DROP TABLE refined.bottles' }, 403, /starts with DROP/],
+    ['a statement that is none of ours', '/api/query', { sql: 'VACUUM refined.bottles' }, 403, /starts with VACUUM/],
     ['two statements', '/api/query', { sql: 'SELECT 1; SELECT 2' }, 400, /found 2 statements/],
     ['a column that is not there', '/api/query', { sql: 'SELECT x FROM refined.bottles' }, 400, /"x" not found/, { position: 7 }],
     ['a value that does not fit', '/api/query', { sql: "SELECT 'abc'::INTEGER" }, 400, /Could not convert/],

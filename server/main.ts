@@ -35,6 +35,7 @@ import { Inspector } from './lake/inspect';
 import { Lake } from './lake/lake';
 import { LocalFiles } from './lake/local-files';
 import { ManifestCache } from './lake/manifest-cache';
+import { Landings } from './load/landing';
 import { Loads } from './load/load';
 import { Queries } from './query/queries';
 import { Readiness } from './readiness';
@@ -125,7 +126,7 @@ async function start(args: readonly string[], onStop: (stop: () => Promise<void>
   const services: Services = {
     config, log, database, events, jobs, lake, inspector, files, queryEngine, workEngine, readiness,
     tokens, names, receipts, local, uploads: new Uploads(path.join(config.home, 'uploads')),
-    queries, changes, definitions: new Definitions(tools), loads: new Loads(tools), upkeep, icebergUpkeep: new IcebergUpkeep(workEngine, local, config),
+    queries, changes, definitions: new Definitions(tools), loads: new Loads(tools), landings: new Landings({ lake, jobs, events, config }, workEngine), upkeep, icebergUpkeep: new IcebergUpkeep(workEngine, local, config),
     columns, find: new FindIndex(database, events), crawler, schedules: new Schedules(database, crawler, { kind: 'person', name: `${config.person}, by schedule` }, log),
   };
   if (config.demo) {

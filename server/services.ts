@@ -20,6 +20,7 @@ import type { IcebergUpkeep } from './lake/iceberg-upkeep';
 import type { Inspector } from './lake/inspect';
 import type { Lake } from './lake/lake';
 import type { LocalFiles } from './lake/local-files';
+import type { Landings } from './load/landing';
 import type { Loads } from './load/load';
 import type { Queries } from './query/queries';
 import type { Readiness } from './readiness';
@@ -43,6 +44,7 @@ export interface Services {
   changes: Changes;
   definitions: Definitions;
   loads: Loads;
+  landings: Landings;
   upkeep: DeltaUpkeep;
   icebergUpkeep: IcebergUpkeep;
   uploads: Uploads;

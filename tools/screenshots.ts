@@ -78,6 +78,27 @@ await asked('/api/catalog/refined/soundings/iceberg/refs', 'PUT', { name: 'winte
 await asked('/api/catalog/refined/soundings/iceberg/refs', 'PUT', { name: 'recalibrated', type: 'branch', minSnapshotsToKeep: 5 });
 await asked('/api/query', 'POST', { sql: "DELETE FROM refined.soundings BRANCH 'recalibrated' WHERE oxygen_mg_l IS NULL" });
 await shoot('table-branches', '/tables/refined/soundings?section=branches', 'apart from main');
+await shoot('define', '/define?namespace=refined', 'Where it lies', async (page) => {
+  await page.getByLabel('Name', { exact: true }).fill('bottles_by_month');
+  await page.getByLabel('Start from').selectOption('another table');
+  await page.getByLabel('Which table').selectOption('refined.bottles');
+  await page.getByRole('button', { name: 'Take its columns' }).click();
+  await page.getByLabel('Name of column 9').waitFor();
+  await page.getByRole('button', { name: 'nothing; divide them' }).click();
+  await page.getByLabel('Transform 1').selectOption('month');
+  await page.getByRole('combobox', { name: 'Divided by column 1' }).fill('sampled_at');
+  await page.getByRole('button', { name: 'nothing; sort them' }).click();
+  await page.getByRole('combobox', { name: 'Sorted by column 1' }).fill('site');
+  await page.getByLabel('Column 1 is part of the key').check();
+});
+await shoot('load', '/tables/refined/bottles?section=load', 'Rows from', async (page) => {
+  await page.getByLabel('File, folder or pattern').fill('tern-bay:landing/bottle-sheets');
+  await page.getByLabel('They', { exact: true }).selectOption('are merged by key');
+  await page.getByLabel('Told apart by').fill('bottle_id');
+  await page.getByLabel('Of rows of one key the latest by').fill('sampled_at');
+  await page.getByRole('button', { name: 'See how they fit' }).click();
+  await page.getByText('rows at the source').waitFor();
+});
 await asked('/api/access/tokens', 'POST', { name: 'tide model', grants: [{ on: 'refined.soundings', right: 'read' }], expiresAt: '2027-06-30T00:00:00Z' });
 await shoot('access', '/access', 'tide model', async (page) => {
   await page.getByLabel('For which program').fill('nightly engine');

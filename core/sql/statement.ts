@@ -59,7 +59,7 @@ function syntaxError(parsed: { error_message?: string; position?: string }, sql:
   const message = parsed.error_message ?? 'The query cannot be parsed.';
   if (/Only SELECT/i.test(message)) {
     const first = tokenize(sql)[0];
-    return new LakeError('refused', `Only queries and statements that change rows (INSERT, UPDATE, DELETE, MERGE, REPLACE … OF) can be run here; this one starts with ${first?.text.toUpperCase() ?? 'nothing'}.`, { position: first?.start ?? 0 });
+    return new LakeError('refused', `Only queries and statements that change rows (INSERT, UPDATE, DELETE, MERGE, REPLACE … OF), define (CREATE, ALTER, DROP) or look (SHOW, DESCRIBE) can be run here; this one starts with ${first?.text.toUpperCase() ?? 'nothing'}.`, { position: first?.start ?? 0 });
   }
   const position = parsed.position === undefined ? undefined : offset(Number(parsed.position));
   return new LakeError('bad-request', `${message.charAt(0).toUpperCase()}${message.slice(1)}.`, position === undefined ? {} : { position });

@@ -1,12 +1,15 @@
 /** Loading rows into tables. */
 import Joi from 'joi';
+import { LakeError } from '../../core/errors';
+import { normalPath } from '../../core/storage/paths';
 import { getRelation } from '../catalog/relations';
 import type { Route } from '../http/routes';
+import type { LandingRequest } from '../load/landing';
 import type { LoadRequest } from '../load/load';
 import type { Services } from '../services';
-import { id, name } from './schemas';
+import { id, name, storagePath } from './schemas';
 
-export function loadRoutes({ database, loads }: Services): Route[] {
+export function loadRoutes({ database, loads, landings, lake, jobs }: Services): Route[] {
   const params = Joi.object({ namespace: name.required(), table: name.required() });
   const column = Joi.string().min(1).max(500);
   const request = {
@@ -14,7 +17,38 @@ export function loadRoutes({ database, loads }: Services): Route[] {
     mode: Joi.string().valid('append', 'overwrite', 'partitions', 'merge').default('append'), key: Joi.array().items(column).min(1).max(50), latestBy: column,
     map: Joi.object().pattern(column, Joi.string().allow('').max(500)), takeNewColumns: Joi.boolean(), cast: Joi.boolean(), again: Joi.boolean(),
   };
+  const landing = {
+    tables: Joi.array().items(Joi.string().trim().min(1).max(300)).max(500).default([]), kinds: Joi.array().items(Joi.string().valid('table', 'view', 'materialized view', 'foreign table', 'partitioned table')).default(['table', 'partitioned table']),
+    to: Joi.object({ storage: name.required(), folder: storagePath.required() }).required(), atOnce: Joi.number().integer().min(1).max(50).default(20),
+  };
+  const inStorage = Joi.object({ storage: name.required() });
+  const landingOf = (body: Record<string, unknown>): LandingRequest => {
+    const { to, ...rest } = body as unknown as LandingRequest;
+    return { ...rest, to: { storage: lake.storage(to.storage).storage.name, folder: normalPath(to.folder) } };
+  };
   return [
+    {
+      method: 'post', path: '/storages/{storage}/landing/plan', right: 'read', summary: 'Which tables of a connected database a landing would copy, and where to', answer: 'Each table, and whether it is new there',
+      params: inStorage, body: Joi.object(landing),
+      handle: async ({ params: of, body }) => ({ tables: await landings.plan(lake.storage(of.storage!), landingOf(body)) }),
+    },
+    {
+      method: 'post', path: '/storages/{storage}/landing', summary: 'Copy tables of a connected database to a folder, one Parquet file each, many at a time', answer: 'The job; its result counts both sides, table by table',
+      params: inStorage, body: Joi.object(landing),
+      handle: async ({ params: of, body, who }) => {
+        const { job } = await landings.start(lake.storage(of.storage!), landingOf(body), who);
+        return { jobId: job.id };
+      },
+    },
+    {
+      method: 'get', path: '/jobs/{id}', summary: 'One run, with its outcome', answer: 'The job',
+      params: Joi.object({ id: id.required() }),
+      handle: async ({ params: of }) => {
+        const found = await jobs.find(of.id!);
+        if (!found) throw new LakeError('not-found', 'There is no such run.');
+        return found;
+      },
+    },
     {
       method: 'post', path: '/catalog/{namespace}/{table}/load/plan', right: 'write', summary: 'What a load would do: how its columns fit, rows that do not, whether it came before', answer: 'Columns, problems, rows, and the statement that would be run',
       params, body: Joi.object(request),

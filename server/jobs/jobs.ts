@@ -72,6 +72,11 @@ export class Jobs {
     return stored.map((job) => this.#running.get(job.id)?.job ?? job);
   }
 
+  async find(id: string): Promise<Job | undefined> {
+    const [stored] = await this.database.query<Job>(`SELECT ${COLUMNS} FROM job WHERE id = $1`, [id]);
+    return this.#running.get(id)?.job ?? stored;
+  }
+
   async #run(job: Job, abort: AbortController, work: (context: JobContext) => Promise<Record<string, unknown>>): Promise<Job> {
     let told = 0;
     const context: JobContext = {

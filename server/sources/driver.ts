@@ -32,6 +32,8 @@ export interface SourceDriver {
   columns(): Promise<Map<string, Field[]>>;
   /** The statement that a reading would send, for people to see. */
   statementOf(read: SourceRead): string;
+  /** Rows of an object, counted by the database. */
+  count(place: { schema: string; name: string }): Promise<number>;
   /** Rows as JSON values that the engine casts to the fields' types, a batch at a time. */
   rows(read: SourceRead): AsyncIterable<Record<string, unknown>[]>;
 }

@@ -2,6 +2,7 @@
 import { Client } from 'pg';
 import { LakeError } from '../../core/errors';
 import { field, type Field, type LogicalType } from '../../core/schema/types';
+import { quoteName } from '../../core/sql/tokens';
 import type { SourceDriver, SourceObject, SourceRead } from './driver';
 import { selectStatement, type Statement } from './postgres-sql';
 
@@ -64,6 +65,11 @@ export class PostgresDriver implements SourceDriver {
   statementOf(read: SourceRead): string {
     const { text, values } = selectStatement(read, read.fields);
     return values.reduceRight((sql, value, index) => sql.replaceAll(`$${index + 1}::`, `'${value.replaceAll("'", "''")}'::`), text);
+  }
+
+  async count({ schema, name }: { schema: string; name: string }): Promise<number> {
+    const [row] = await this.#ask<{ n: string }>(`SELECT count(*)::text AS n FROM ${quoteName(schema)}.${quoteName(name)}`);
+    return Number(row!.n);
   }
 
   async *rows(read: SourceRead): AsyncGenerator<Record<string, unknown>[]> {

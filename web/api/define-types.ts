@@ -30,6 +30,20 @@ export interface LoadOutcome {
   loadedIn: number | null;
 }
 
+/** A table of a database after it was copied to the lake. */
+export interface LandedTable {
+  table: string;
+  path: string;
+  rowsAtSource: number | null;
+  rowsInLake: number | null;
+  difference: number | null;
+  bytes: number;
+  millis: number;
+  isNew: boolean;
+  newColumns: string[];
+  problem: string | null;
+}
+
 /** A managed table whose files wait in the trash. */
 export interface DroppedTable {
   id: number;

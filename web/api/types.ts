@@ -89,6 +89,7 @@ export interface Job {
   total: number | null;
   message: string;
   log: { at: string; text: string }[];
+  result: Record<string, unknown> | null;
 }
 
 export interface Crawl {

@@ -24,6 +24,7 @@ import { queryLink } from '../query/link';
 import DefineTable from './DefineTable.vue';
 import FileActs from './FileActs.vue';
 import FileLook from './FileLook.vue';
+import LandDatabase from './LandDatabase.vue';
 import FolderAbout from './FolderAbout.vue';
 import FolderList from './FolderList.vue';
 import PathRuler from './PathRuler.vue';
@@ -78,6 +79,8 @@ const kind = computed(() => storages.value.value?.find((each) => each.name === s
 const KIND_WORDS = { folder: 'a local folder', s3: 'an object store', postgres: 'a database' };
 /** A database holds tables instead of files; it is looked at and crawled, nothing is put into it. */
 const isDatabase = computed(() => kind.value === 'postgres');
+const landing = ref(false);
+const targets = computed(() => (storages.value.value ?? []).filter((each) => each.kind !== 'postgres').sort((a, b) => Number(b.kind === 'folder') - Number(a.kind === 'folder')).map((each) => each.name));
 const inFolder = (name: string) => (path.value === '' ? name : `${path.value}/${name}`);
 const tableHere = computed(() => folder.listing.value?.tables.find((table) => table.location === path.value));
 
@@ -164,9 +167,11 @@ async function makeFolder(): Promise<void> {
     <template v-if="storage && folder.listing.value" #actions>
       <template v-if="!isDatabase"><BaseButton @click="naming = !naming">New folder</BaseButton><BaseButton @click="picker?.click()">Upload</BaseButton></template>
       <input ref="picker" type="file" multiple class="hidden" aria-label="Files to upload" @change="pick">
+      <BaseButton v-if="isDatabase" :aria-expanded="landing" @click="landing = !landing">Land it…</BaseButton>
       <BaseButton :disabled="starting" @click="crawl(storage, path)">{{ isDatabase ? 'Crawl this database' : 'Crawl this folder' }}</BaseButton>
     </template>
     <form v-if="naming" class="mb-2 flex items-end gap-2.5" aria-label="New folder" @submit.prevent="makeFolder" @keydown.esc="naming = false"><TextField v-model="folderName" mono class="w-72" label="Name of the folder" required /><BaseButton type="submit">Make it</BaseButton><ProblemBox v-if="folderProblem" :problem="folderProblem" /></form>
+    <LandDatabase v-if="landing && isDatabase" :key="storage" :storage="storage" :targets="targets" @close="landing = false" />
     <ProblemBox v-if="crawlProblem" class="mb-2" :problem="crawlProblem" />
     <UploadList />
     <ProblemBox v-if="storages.problem.value" :problem="storages.problem.value" can-retry @retry="storages.reload" />
