@@ -93,7 +93,7 @@ await shoot('define', '/define?namespace=refined', 'Where it lies', async (page)
 });
 await shoot('load', '/tables/refined/bottles?section=load', 'Rows from', async (page) => {
   await page.getByLabel('File, folder or pattern').fill('tern-bay:landing/bottle-sheets');
-  await page.getByLabel('They', { exact: true }).selectOption('are merged by key');
+  await page.getByRole('combobox', { name: /^They/ }).selectOption('are merged by key');
   await page.getByLabel('Told apart by').fill('bottle_id');
   await page.getByLabel('Of rows of one key the latest by').fill('sampled_at');
   await page.getByRole('button', { name: 'See how they fit' }).click();
