@@ -11,6 +11,7 @@ import { benchDelta } from './delta';
 import { benchFinding } from './finding';
 import { benchIceberg, benchRestCommits } from './iceberg';
 import { benchMemory, benchPages } from './footprint';
+import { benchLoading } from './loading';
 import type { Claim } from './lib/measure';
 import { startServer, type Running } from './lib/server';
 import { benchManyFiles } from './many-files';
@@ -31,6 +32,7 @@ if (!only || only === 'iceberg') {
   claims.push(...(await benchIceberg()));
   await withServer(await startServer(1, 4793), async (small) => claims.push(...(await benchRestCommits(small))));
 }
+if (!only || only === 'loading') await withServer(await startServer(1, 4793), async (small) => claims.push(...(await benchLoading(small))));
 if (!only || only === 'finding') claims.push(...(await benchFinding()));
 if (!only || only === 'pages') claims.push(...benchPages());
 

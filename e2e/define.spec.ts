@@ -60,3 +60,26 @@ test('from a JSON schema', async ({ page }) => {
   await expect(page.getByLabel('Type of column 2')).toHaveValue('varchar[]');
   await expect(page.getByLabel('Column 1 is required')).toBeChecked();
 });
+
+for (const [format, words] of [['Iceberg', 'append'], ['Delta', 'CONVERT']] as const) {
+  test(`a folder of Parquet files becomes a table in place (${format})`, async ({ page, request }) => {
+    const sql = async (text: string) => (await (await request.post('/api/query', { data: { sql: text } })).json()) as { rows: unknown[][] };
+    const folder = `made/plain-${format.toLowerCase()}`;
+    await request.post('/api/storages/fleet-office/landing', { data: { to: { storage: 'tern-bay', folder }, tables: ['fleet.visits'] } });
+    await expect.poll(async () => (await request.get(`/api/storages/tern-bay/list?path=${folder}/postgres/fleet/visits`)).status()).toBe(200);
+    await page.goto(`/storage/tern-bay/${folder}/postgres/fleet/visits`);
+    const adopt = page.getByRole('form', { name: 'Make it a table in place' });
+    await expect(adopt).toContainText('1 Parquet file of this folder');
+    await adopt.getByLabel('Namespace').fill('workshop');
+    await adopt.getByLabel('Name', { exact: true }).fill(`visits_${format}`);
+    await adopt.getByLabel('Format').selectOption(format);
+    await adopt.getByRole('button', { name: 'Make it a table' }).click();
+    await expect(page).toHaveURL(new RegExp(`workshop/visits_${format}`));
+    expect((await sql(`SELECT count(*) FROM workshop.visits_${format}`)).rows).toEqual([[5000]]);
+    await sql(`DELETE FROM workshop.visits_${format} WHERE minutes > 40`);
+    const { rows } = await sql(`SHOW HISTORY OF workshop.visits_${format}`);
+    expect(rows.map((each) => each[2])).toContain(words);
+    expect((await sql(`SELECT count(*) FROM workshop.visits_${format} FOR SYSTEM_VERSION AS OF ${format === 'Delta' ? 0 : 1}`)).rows).toEqual([[5000]]);
+    await request.delete(`/api/catalog/workshop/visits_${format}?files=remove&confirm=workshop.visits_${format}`);
+  });
+}

@@ -4,11 +4,13 @@ import { computed } from 'vue';
 import { tableLink } from '../../api/client';
 import type { FolderListing } from '../../api/types';
 import { formatName } from '../../design/format';
+import AdoptFolder from './AdoptFolder.vue';
 import FolderTable from './FolderTable.vue';
 
 const props = defineProps<{ listing: FolderListing }>();
 const here = computed(() => props.listing.tables.filter((table) => table.location === props.listing.path));
 const below = computed(() => props.listing.tables.filter((table) => table.location !== props.listing.path));
+const parquet = computed(() => props.listing.files.filter((file) => file.path.endsWith('.parquet')).length);
 const hasLog = computed(() => props.listing.folders.includes('_delta_log'));
 </script>
 
@@ -23,6 +25,7 @@ const hasLog = computed(() => props.listing.folders.includes('_delta_log'));
       <h2>Choose a file to look into it</h2>
       <p class="mt-1 text-muted">Its format is guessed from its first bytes and lines, and the first rows are shown. Crawl the folder to find all tables in it; nothing is registered before you say so.</p>
     </template>
+    <AdoptFolder v-if="here.length === 0 && !hasLog && parquet > 0" :key="listing.path" :storage="listing.storage" :path="listing.path" :files="parquet" />
     <FolderTable v-if="hasLog" :storage="listing.storage" :path="listing.path" />
     <template v-if="below.length > 0">
       <h3 class="mt-5 mb-1 font-semibold text-muted">Tables below this folder</h3>
