@@ -13,6 +13,7 @@ test('by form, with the SQL beside it; a changed text changes the form', async (
   await page.getByLabel('Start from').selectOption('another table');
   await page.getByLabel('Which table').selectOption('refined.bottles');
   await page.getByRole('button', { name: 'Take its columns' }).click();
+  await expect(page.getByLabel('Name of column 9')).toHaveValue('method');
   await page.getByRole('button', { name: 'nothing; divide them' }).click();
   await page.getByLabel('Transform 1').selectOption('month');
   await page.getByRole('combobox', { name: 'Divided by column 1' }).fill('sampled_at');

@@ -1,8 +1,10 @@
 /** CREATE of namespaces, tables and views. */
 import { createDeltaTable } from '../../core/delta/operations';
+import { LOG_FOLDER } from '../../core/delta/log';
 import { DeltaTable } from '../../core/delta/table';
 import { LakeError } from '../../core/errors';
 import { checkProperty } from '../../core/iceberg/properties';
+import { FolderTable } from '../../core/folder/table';
 import { createIcebergTable } from '../../core/iceberg/operations';
 import { CatalogPointer, memoryCell } from '../../core/iceberg/pointer';
 import { icebergType } from '../../core/iceberg/schema';
@@ -11,20 +13,20 @@ import { parseTypeName } from '../../core/schema/type-names';
 import { field, findField, type Field } from '../../core/schema/types';
 import type { Range } from '../../core/sql/cursor';
 import type { DefineStatement, PartitionTerm, QualifiedName, TableDefinition } from '../../core/sql/define';
-import { normalPath } from '../../core/storage/paths';
+import { joinPath, normalPath } from '../../core/storage/paths';
 import { LATEST } from '../../core/table/contract';
 import { demand, demandEverywhere, nameOfIdentity, type Identity } from '../access/access';
-import { annotateRelation, changeNamespace, createRelation, ensureNamespace, findRelation, getNamespace, getRelation, nameOf, noteColumns, redefineRelation } from '../catalog/relations';
+import { annotateRelation, changeNamespace, createRelation, ensureNamespace, findByLocation, findRelation, getNamespace, getRelation, nameOf, noteColumns, redefineRelation, type RelationDefinition } from '../catalog/relations';
 import type { ChangeResult } from '../change/changes';
 import { removeUnder } from '../lake/account';
 import { randomIds, systemClock } from '../lake/lake';
-import { placeForNew, type Place } from '../lake/places';
+import { placeForNew, tableAround, type Place } from '../lake/places';
 import type { DefineServices, Done } from './definitions';
 
 type Create<K extends DefineStatement['kind']> = Extract<DefineStatement, { kind: K }>;
 
 /** The formats that tables are made of; the first where none is asked for. */
-export const TABLE_FORMATS = ['iceberg', 'delta'] as const;
+export const TABLE_FORMATS = ['iceberg', 'delta', 'parquet'] as const;
 /** Options of ours; all others are properties of the table. */
 const OWN_OPTIONS = ['format', 'location', 'format-version'];
 
@@ -83,7 +85,8 @@ export async function createTable(services: DefineServices, statement: Create<'c
   if (!isManaged) demandEverywhere(as, 'manage', 'say where a table lies');
   const place = isManaged ? await placeForNew(lake, namespace, name.name, undefined) : folderOf(lake, location);
   if (definition.columns.length === 0 && !source) return register(services, name, place, definition, as);
-  await mustBeEmpty(place, fullName);
+  await mustBeFree(services, place, fullName);
+  if (!source && formatOf(definition, table) === 'parquet') throw new LakeError('bad-request', 'A Parquet table is its files, so it is made AS a query that fills it. Delta and Iceberg tables can be made empty.', { position: table.start });
   const columns = source ? await columnsOfQuery(services, text, source, formatOf(definition, table), as) : definition.columns;
   const whole = { ...definition, columns };
   try {
@@ -92,15 +95,12 @@ export async function createTable(services: DefineServices, statement: Create<'c
     if (source) {
       filled = await services.changes.run({ id, sql: text, as, into: { name: fullName, table: made.table, storage: place.storage, source } });
     }
-    const pointer = made.table instanceof IcebergTable ? (await made.table.current()).path : undefined;
-    await createRelation(database, {
-      ...name, kind: 'table', format: made.table.format, storageId: place.storage.storage.id, location: place.path, managed: isManaged, ...(definition.comment === undefined ? {} : { description: definition.comment }),
-      definition: { kind: 'lake', pointer: pointer === undefined ? 'files' : 'catalog' }, ...(pointer === undefined ? {} : { pointer }),
-    }, nameOfIdentity(as));
+    const kept = formatOf(definition, table) === 'parquet' ? await asPlainFiles(services, place) : await asLakeTable(made.table);
+    await createRelation(database, { ...name, kind: 'table', storageId: place.storage.storage.id, location: place.path, managed: isManaged, ...(definition.comment === undefined ? {} : { description: definition.comment }), ...kept }, nameOfIdentity(as));
     if (!(made.table instanceof IcebergTable) && definition.key.length > 0) await annotateRelation(database, await getRelation(database, name.namespace, name.name), { properties: { key: definition.key.join(', ') } }, nameOfIdentity(as));
     events.tell({ topic: 'catalog' });
     const where = `${place.storage.storage.name}:${place.path}`;
-    return { done: `${fullName} was made at ${where}, ${isManaged ? 'managed' : 'external'}, as ${made.table.format === 'delta' ? 'a Delta' : 'an Iceberg'} table.`, table: fullName, ...(filled ? { filled } : {}) };
+    return { done: `${fullName} was made at ${where}, ${isManaged ? 'managed' : 'external'}, as ${WORDS[kept.format]} table.`, table: fullName, ...(filled ? { filled } : {}) };
   } catch (error) {
     // Nothing lay there before.
     await removeUnder(place.storage, [place.path], await place.storage.store.list(place.path)).catch(() => undefined);
@@ -111,6 +111,8 @@ export async function createTable(services: DefineServices, statement: Create<'c
 /** What stands in a folder already is in the catalog again, with all its versions. */
 async function register({ database, files, events }: DefineServices, name: { namespace: string; name: string }, place: Place, definition: TableDefinition, as: Identity): Promise<Done> {
   const where = `${place.storage.storage.name}:${place.path}`;
+  const known = await findByLocation(database, place.storage.storage.id, place.path);
+  if (known) throw new LakeError('conflict', `The table at ${where} is in the catalog as ${nameOf(known)} already.`, { table: nameOf(known) });
   const { table } = await files.open(where);
   if (!(table instanceof DeltaTable) && !(table instanceof IcebergTable)) throw new LakeError('bad-request', `${where} holds no Delta or Iceberg table; give the columns of the new one, or crawl the folder to register its files.`, { path: place.path });
   if (definition.options.format !== undefined && definition.options.format !== table.format) throw new LakeError('bad-request', `${where} holds a table of the format ${table.format}, not ${definition.options.format}.`, { path: place.path });
@@ -118,6 +120,23 @@ async function register({ database, files, events }: DefineServices, name: { nam
   await createRelation(database, { ...name, kind: 'table', format: table.format, storageId: place.storage.storage.id, location: table.root, definition: { kind: 'lake', pointer: 'files' }, ...(definition.comment === undefined ? {} : { description: definition.comment }) }, nameOfIdentity(as));
   events.tell({ topic: 'catalog' });
   return { done: `${nameOf(name)} is registered at ${where}, at version ${version}; its files stay external.`, table: nameOf(name) };
+}
+
+const WORDS = { delta: 'a Delta', iceberg: 'an Iceberg', parquet: 'a Parquet' };
+
+async function asLakeTable(table: DeltaTable | IcebergTable): Promise<{ format: 'delta' | 'iceberg'; definition: RelationDefinition; pointer?: string }> {
+  if (table instanceof DeltaTable) return { format: 'delta', definition: { kind: 'lake', pointer: 'files' } };
+  return { format: 'iceberg', definition: { kind: 'lake', pointer: 'catalog' }, pointer: (await table.current()).path };
+}
+
+/** The files without the log that they were written with; partitions go by the names of their folders. */
+async function asPlainFiles({ files }: DefineServices, { storage, path }: Place): Promise<{ format: 'parquet'; definition: RelationDefinition }> {
+  const log = joinPath(path, LOG_FOLDER);
+  await removeUnder(storage, [log], await storage.store.list(log));
+  if ((await storage.store.list(path)).length === 0) throw new LakeError('bad-request', 'The query gives no rows, so there is no file that a Parquet table could be of. Nothing was changed.', { path });
+  const { table } = await files.open(`${storage.storage.name}:${path}`);
+  if (!(table instanceof FolderTable)) throw new LakeError('conflict', `Something else was written to ${path} meanwhile.`, { path });
+  return { format: 'parquet', definition: { kind: 'folder', folder: table.definition } };
 }
 
 function formatOf({ options }: TableDefinition, table: QualifiedName): (typeof TABLE_FORMATS)[number] {
@@ -133,10 +152,12 @@ async function makeTable({ lake }: DefineServices, fullName: string, place: Plac
   mustBeDistinct(columns, fullName);
   const named = (path: string): string => columnPath(columns, path, fullName);
   const properties = Object.fromEntries(Object.entries(options).filter(([option]) => !OWN_OPTIONS.includes(option)));
-  if (formatOf(definition, table) === 'delta') {
+  const format = formatOf(definition, table);
+  if (format === 'parquet' && Object.keys(properties).length > 0) throw new LakeError('bad-request', `Plain Parquet files have no properties, so ${Object.keys(properties).join(', ')} cannot be set.`, { table: fullName });
+  if (format !== 'iceberg') {
     const other = partitionBy.find((each) => each.transform !== 'identity');
-    if (other) throw new LakeError('bad-request', `Delta tables are partitioned by columns as they are, not by ${other.transform} of ${other.source}.`, { table: fullName, hint: 'Add a column that holds the value, or make an Iceberg table.' });
-    if (orderBy.length > 0) throw new LakeError('bad-request', 'A Delta table keeps no order of rows. Nothing was changed.', { table: fullName, hint: 'Order the query that it is made from, or lay rows out by upkeep.' });
+    if (other) throw new LakeError('bad-request', `${format === 'delta' ? 'Delta' : 'Parquet'} tables are partitioned by columns as they are, not by ${other.transform} of ${other.source}.`, { table: fullName, hint: 'Add a column that holds the value, or make an Iceberg table.' });
+    if (orderBy.length > 0) throw new LakeError('bad-request', `A ${format === 'delta' ? 'Delta' : 'Parquet'} table keeps no order of rows. Nothing was changed.`, { table: fullName, hint: 'Order the query that it is made from, or lay rows out by upkeep.' });
     const made = new DeltaTable(place.storage.store, place.path, fullName, lake.indexes);
     await createDeltaTable(made, { schema: { fields: columns }, partitionColumns: partitionBy.map((each) => named(each.source)), properties, ...(definition.comment === undefined ? {} : { description: definition.comment }) }, ports);
     return { table: made };
@@ -178,7 +199,11 @@ function folderOf(lake: DefineServices['lake'], location: string): Place {
   return { storage, path };
 }
 
-async function mustBeEmpty({ storage, path }: Place, table: string): Promise<void> {
+/** In no folder of another table, with none in it, and with nothing else there. */
+async function mustBeFree({ database }: DefineServices, place: Place, table: string): Promise<void> {
+  const { storage, path } = place;
+  const near = await tableAround(database, place);
+  if (near) throw new LakeError('conflict', `${nameOf(near)} lies at ${near.storage}:${near.location ?? ''}, so ${table} cannot lie at ${path}. Nothing was changed.`, { path, hint: 'Choose a folder of its own.' });
   const { files, folders } = await storage.store.listFolder(path);
   if (files.length + folders.length === 0) return;
   throw new LakeError('conflict', `Something lies at ${storage.storage.name}:${path} already, so ${table} cannot be made there. Nothing was changed.`, { path, hint: 'Choose an empty folder; a table that stands there is registered by CREATE TABLE without columns.' });

@@ -17,7 +17,7 @@ import type { Services } from '../services';
 import { alreadyExists, badRequest, noSuch } from './errors';
 import { GroupCommits, type DoneCommit, type FailedCommit } from './group-commits';
 import { levelsOf, namespaceOf } from './names';
-import { isWithin, locationOf, placeForNew, placeOf, relationPlace, type Place } from '../lake/places';
+import { isWithin, locationOf, placeForNew, placeOf, relationPlace, tableAround, type Place } from '../lake/places';
 
 export interface TableIdentifier {
   namespace: string[];
@@ -287,9 +287,9 @@ export class IcebergTables {
   }
 
   /** Two tables in one folder would take each other's files for orphans. */
-  async #mustBeUnused({ storage, path }: Place, table: string): Promise<void> {
-    const other = (await listRelations(this.services.database)).find((each) => each.storage === storage.storage.name && each.location !== null && each.location !== '' && (each.location === path || each.location.startsWith(`${path}/`) || path.startsWith(`${each.location}/`)));
-    if (other) throw badRequest(`${table} cannot lie in ${locationOf({ storage, path })}: ${nameOf(other)} is there.`);
+  async #mustBeUnused(place: Place, table: string): Promise<void> {
+    const other = await tableAround(this.services.database, place);
+    if (other) throw badRequest(`${table} cannot lie in ${locationOf(place)}: ${nameOf(other)} is there.`);
   }
 
   async #inTurn<T>(ids: readonly number[], work: () => Promise<T>): Promise<T> {

@@ -13,6 +13,7 @@ import type { Field } from '../../core/schema/types';
 import type { ObjectInfo } from '../../core/storage/object-store';
 import { baseName, below, isHidden, joinPath, normalPath, parentPath } from '../../core/storage/paths';
 import type { LakeTable } from '../../core/table/contract';
+import { findByLocation } from '../catalog/relations';
 import { getSavedOptions } from '../catalog/saved-options';
 import type { Inspected, Inspector } from './inspect';
 import { sourcePlace, sourceTable, type Lake, type OpenStorage } from './lake';
@@ -62,6 +63,12 @@ export class FilesAsTable {
     return table;
   }
 
+  /** Of a table that the catalog owns the catalog says which state is current, whatever its folder says. */
+  async #iceberg(name: string, storage: OpenStorage, root: string): Promise<LakeTable> {
+    const owner = await findByLocation(this.lake.database, storage.storage.id, root);
+    return owner?.definition.kind === 'lake' && owner.format === 'iceberg' ? this.lake.table(owner) : this.lake.icebergTable(storage, root, name);
+  }
+
   async #guessed(name: string, storage: OpenStorage, path: string, found: Found): Promise<LakeTable> {
     const candidates = groupFiles(found.files, found.root);
     const [candidate] = candidates;
@@ -69,7 +76,7 @@ export class FilesAsTable {
       throw new LakeError('bad-request', `${name} holds ${candidates.length} tables, not one: ${candidates.slice(0, 5).map((each) => each.root).join(', ')}. Name one of them.`, { path });
     }
     if (candidate.kind === 'delta') return new DeltaTable(storage.store, candidate.root, name, this.lake.indexes);
-    if (candidate.kind === 'iceberg') return this.lake.icebergTable(storage, candidate.root, name);
+    if (candidate.kind === 'iceberg') return this.#iceberg(name, storage, candidate.root);
     if (candidate.kind === 'mixed') throw new LakeError('bad-file', `${name} holds several kinds of file (${kindsText(candidate.kinds)}), which do not make one table. Name a single file, or a pattern such as *.csv.`, { path });
     return this.#folder(name, storage, candidate);
   }

@@ -2,7 +2,8 @@
 import { randomUUID } from 'node:crypto';
 import { LakeError } from '../../core/errors';
 import { below, joinPath, normalPath } from '../../core/storage/paths';
-import type { Namespace, Relation } from '../catalog/relations';
+import type { Sql } from '../catalog/database';
+import { listRelations, type Namespace, type Relation } from '../catalog/relations';
 import type { Lake, OpenStorage } from './lake';
 import type { S3Settings } from '../storage/s3-store';
 
@@ -31,6 +32,11 @@ export async function placeForNew(lake: Lake, namespace: Namespace, name: string
   const path = joinPath(folder, asStep(name));
   const { files, folders } = await storage.store.listFolder(path);
   return { storage, path: files.length + folders.length === 0 ? path : `${path}-${randomUUID().slice(0, 8)}` };
+}
+
+/** A table of the catalog in whose folder the place lies, or that lies in it; none for tables over a whole storage. */
+export async function tableAround(sql: Sql, { storage, path }: Place): Promise<Relation | undefined> {
+  return (await listRelations(sql)).find(({ storage: name, location }) => name === storage.storage.name && location !== null && location !== '' && (location === path || below(location, path) !== undefined || below(path, location) !== undefined));
 }
 
 /** The storage of that name, or the first that files can be written to. */
