@@ -7,6 +7,7 @@ const folder = path.resolve('.cache/e2e-home/lake/tern-bay/made/office');
 test.afterAll(() => rmSync(folder, { recursive: true, force: true }));
 
 test('the fleet office is landed from its page, and read in the lake as it is there', async ({ page, request }) => {
+  await expect.poll(async () => (await request.get('/api/storages/fleet-office/objects')).status(), { timeout: 20_000 }).toBe(200);
   await page.goto('/storage/fleet-office');
   await page.getByRole('button', { name: 'Land it…' }).click();
   const panel = page.getByRole('region', { name: 'Land this database' });

@@ -63,6 +63,8 @@ test('a table that the catalog owns is one table, by its name and by its folder'
 });
 
 test('a dimension is built from three joined tables, with a key by row number', async ({ request }) => {
+  // The office opens a moment after the server.
+  await expect.poll(async () => (await request.get('/api/storages/fleet-office/objects')).status(), { timeout: 20_000 }).toBe(200);
   await sql(request, `CREATE TABLE guild.dim_crew AS
     SELECT row_number() OVER (ORDER BY person, buoy_id) AS crew_key, * FROM (SELECT c.person, b.moored_at, v.buoy_id, count(*) AS visits
     FROM "fleet-office:fleet.crews" AS c JOIN "fleet-office:fleet.boats" AS b ON b.boat = c.boat JOIN "fleet-office:fleet.visits" AS v ON v.boat = b.boat GROUP BY c.person, b.moored_at, v.buoy_id) AS visited`);
