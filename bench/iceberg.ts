@@ -12,7 +12,7 @@ import { writeManifest, type ManifestEntry } from '../core/iceberg/manifest';
 import { writeManifestList, type ManifestFile } from '../core/iceberg/manifest-list';
 import { metadataBytes, type TableMetadata } from '../core/iceberg/metadata';
 import { append, newMetadata, setProperties } from '../core/iceberg/operations';
-import { CatalogPointer, FilePointer, type PointerCell } from '../core/iceberg/pointer';
+import { CatalogPointer, memoryCell, FilePointer, type PointerCell } from '../core/iceberg/pointer';
 import { plainReaders } from '../core/iceberg/ports';
 import { encodeValue } from '../core/iceberg/single-value';
 import { IcebergTable } from '../core/iceberg/table';
@@ -100,15 +100,7 @@ function entryOf(root: string, n: number, i: number, filesEach: number): Manifes
 
 /** The catalog's pointer, shared by those who open the table, as two processes share the catalog. */
 function cellOf(name: string): PointerCell {
-  let current = `${name}/metadata/v1.metadata.json`;
-  return {
-    read: async () => current,
-    swap: async (expected, next) => {
-      if (expected !== current) return false;
-      current = next;
-      return true;
-    },
-  };
+  return memoryCell(`${name}/metadata/v1.metadata.json`);
 }
 
 function open(name: string, folder: string, opened: { manifests: number } = { manifests: 0 }, cell = cellOf(name)): { table: IcebergTable; cache: ManifestCache } {

@@ -63,18 +63,3 @@ export function insideOf(type: LogicalType): Field[] {
   if (!isNested(type)) return [];
   return type.kind === 'struct' ? type.fields : type.kind === 'list' ? [{ ...type.element, name: 'element' }] : [{ ...type.key, name: 'key' }, { ...type.value, name: 'value' }];
 }
-
-/** The type with its primitive parts, and its fields, made others. */
-export function mapType(type: LogicalType, primitive: (type: LogicalType) => LogicalType, each: (field: Field) => Field): LogicalType {
-  const inner = (field: Field): Field => ({ ...each(field), type: mapType(field.type, primitive, each) });
-  switch (type.kind) {
-    case 'struct':
-      return { ...type, fields: type.fields.map(inner) };
-    case 'list':
-      return { ...type, element: inner(type.element) };
-    case 'map':
-      return { ...type, key: inner(type.key), value: inner(type.value) };
-    default:
-      return primitive(type);
-  }
-}

@@ -9,15 +9,15 @@ import { createIcebergTable, setProperties } from '../iceberg/operations';
 import { packVectors } from '../iceberg/puffin';
 import { withIdsOfFiles, type FieldsWithIds } from '../iceberg/ids-in-files';
 import type { FileColumn } from '../iceberg/ports';
-import { icebergType, parseSchema } from '../iceberg/schema';
+import { children, icebergType, parseSchema, withChildren } from '../iceberg/schema';
 import { commitSnapshot, type NewFile } from '../iceberg/snapshot-commit';
 import type { IcebergTable } from '../iceberg/table';
 import { rulesOf } from '../delta/rules';
 import type { DataFile } from '../scan/plan';
-import { physicalName, type Field, type LogicalType, type TableSchema } from '../schema/types';
+import { isNested, physicalName, type Field, type LogicalType, type TableSchema } from '../schema/types';
 import { joinPath } from '../storage/paths';
 import type { WrittenFile } from '../table/written-file';
-import { columnsOf, mapType, mustBePossible, physicalRows, type ConversionPlan, type LeftBehind } from './conversion';
+import { columnsOf, mustBePossible, physicalRows, type ConversionPlan, type LeftBehind } from './conversion';
 
 export interface DeltaSource {
   name: string;
@@ -122,8 +122,8 @@ function icebergField(field: Field): Field {
 
 /** Without the name that it has in files. */
 function logical(field: Field): Field {
-  const plain = ({ physical: _, ...rest }: Field): Field => rest;
-  return { ...plain(field), type: mapType(field.type, (type) => type, plain) };
+  const { physical: _, type, ...rest } = field;
+  return { ...rest, type: isNested(type) ? withChildren(type, children(type).map(logical)) : type };
 }
 
 /** The new table's fields, named as the old one's are in files. */

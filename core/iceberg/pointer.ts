@@ -34,9 +34,9 @@ export interface PointerCell {
   swap(expected: string | undefined, next: string): Promise<boolean>;
 }
 
-/** The pointer of a table that is in no catalog yet. */
-export function memoryCell(): PointerCell {
-  let current: string | undefined;
+/** A pointer in memory, as of a table that is in no catalog yet. */
+export function memoryCell(first?: string): PointerCell {
+  let current = first;
   return {
     read: async () => current,
     swap: async (expected, next) => {

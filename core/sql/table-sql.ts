@@ -40,7 +40,7 @@ export function nameSql(name: string): string {
 }
 
 /** With what the fields of structs must have and what is said of them. */
-function typeAsSql(type: LogicalType): string {
+export function typeAsSql(type: LogicalType): string {
   switch (type.kind) {
     case 'fixed':
       return `fixed(${type.length})`;

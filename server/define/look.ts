@@ -4,7 +4,7 @@ import { IcebergTable } from '../../core/iceberg/table';
 import { typeName } from '../../core/schema/type-names';
 import type { DefineStatement, TableDefinition } from '../../core/sql/define';
 import { createTableSql, termSql } from '../../core/sql/table-sql';
-import { nameAsSql } from '../../core/sql/tokens';
+import { nameAsSql, quoteText } from '../../core/sql/tokens';
 import { LATEST, type LakeTable, type Snapshot } from '../../core/table/contract';
 import { demand, mayDo, maySeeNamespace, type Identity } from '../access/access';
 import { listDropped } from '../catalog/dropped';
@@ -74,7 +74,7 @@ async function ofOne(services: DefineServices, what: Extract<Show, { of: unknown
 
 async function ofView({ queries }: DefineServices, what: Show['what'], relation: Relation): Promise<Look> {
   const { sql } = relation.definition as { sql: string };
-  if (what === 'create') return rowsOf({ statement: 'varchar' }, [[`CREATE OR REPLACE VIEW ${sqlName(relation)}${relation.description ? ` COMMENT '${relation.description.replaceAll("'", "''")}'` : ''} AS\n${sql}`]]);
+  if (what === 'create') return rowsOf({ statement: 'varchar' }, [[`CREATE OR REPLACE VIEW ${sqlName(relation)}${relation.description ? ` COMMENT ${quoteText(relation.description)}` : ''} AS\n${sql}`]]);
   const found = relation.columns ?? (await queries.columnsOf(sql));
   if (what === 'columns') return rowsOf({ column: 'varchar', type: 'varchar' }, found.map((each) => [each.name, each.type]));
   if (what !== 'describe') throw new LakeError('bad-request', `${nameOf(relation)} is a view; it has no ${what} of its own.`, { table: nameOf(relation) });

@@ -3,7 +3,6 @@
 import { computed, ref, watch } from 'vue';
 import { useRoute, useRouter } from 'vue-router';
 import { columnsOfJson } from '../../../core/schema/json-columns';
-import { columnSql } from '../../../core/sql/table-sql';
 import { LakeError } from '../../../core/errors';
 import { call, tableLink } from '../../api/client';
 import type { QueryResult } from '../../api/types';
@@ -17,7 +16,7 @@ import { useCatalog } from '../../stores/catalog';
 import { useAct } from '../../stores/load';
 import { tableName } from '../query/link';
 import ColumnRows from './ColumnRows.vue';
-import { emptyForm, FormProblem, formOf, SIZED, sqlOf, type TableForm } from './table-form';
+import { columnRow, emptyForm, FormProblem, formOf, SIZED, sqlOf, type TableForm } from './table-form';
 
 const route = useRoute();
 const router = useRouter();
@@ -76,7 +75,7 @@ async function takeColumns(withRows: boolean): Promise<void> {
   await starting.run(async () => {
     const text = startText.value.trim();
     if (start.value === 'json') {
-      form.value.columns = columnsOfJson(text).map((column) => ({ name: column.name, type: columnSql({ ...column, name: 'x', required: false, comment: '' }).slice(2), required: column.required, key: false, comment: column.comment ?? '' }));
+      form.value.columns = columnsOfJson(text).map((column) => columnRow(column));
       form.value.query = '';
       return;
     }

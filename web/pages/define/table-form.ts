@@ -1,9 +1,9 @@
 /** A table's definition as a form holds it, from its SQL and back. */
 import { LakeError } from '../../../core/errors';
 import { parseTypeName } from '../../../core/schema/type-names';
-import { field } from '../../../core/schema/types';
+import { field, type Field } from '../../../core/schema/types';
 import { readDefinition, type PartitionTerm } from '../../../core/sql/define';
-import { columnSql, createTableSql, nameSql } from '../../../core/sql/table-sql';
+import { createTableSql, nameSql, typeAsSql } from '../../../core/sql/table-sql';
 
 export interface ColumnRow {
   name: string;
@@ -63,10 +63,14 @@ export function formOf(sql: string): TableForm {
   if (format !== 'iceberg' && format !== 'delta') throw new LakeError('bad-request', `Tables are made of the formats iceberg and delta, not ${format}.`, { position: table.start });
   return {
     namespace: table.namespace, name: table.name, format, location, comment: definition.comment ?? '',
-    columns: definition.columns.map((column) => ({ name: column.name, type: columnSql({ ...column, name: 'x', required: false, comment: '' }).slice(2), required: column.required, key: definition.key.includes(column.name), comment: column.comment ?? '' })),
+    columns: definition.columns.map((column) => columnRow(column, definition.key.includes(column.name))),
     partitionBy: definition.partitionBy.map(termRow), orderBy: definition.orderBy, properties: Object.entries(properties).map(([name, value]) => ({ name, value })),
     query: source ? sql.slice(source.start, source.end) : '',
   };
+}
+
+export function columnRow({ name, type, required, comment = '' }: Field, key = false): ColumnRow {
+  return { name, type: typeAsSql(type), required, key, comment };
 }
 
 function termRow({ source, transform }: PartitionTerm): TermRow {
