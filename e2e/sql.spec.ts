@@ -79,9 +79,9 @@ test('a Delta table is altered without rewriting files, once it maps columns and
   expect((await (await request.post('/api/query', { data: { sql: 'ALTER TABLE shapes.d RENAME COLUMN old TO new' } })).json()).hint).toContain('delta.columnMapping.mode');
   await run("ALTER TABLE shapes.d SET PROPERTIES (delta.columnMapping.mode = 'name', delta.enableTypeWidening = true)");
   for (const change of ['RENAME COLUMN old TO new', 'DROP COLUMN gone', 'ALTER n TYPE bigint']) await run(`ALTER TABLE shapes.d ${change}`);
-  expect(await run('SELECT * FROM shapes.d FOR SYSTEM_VERSION AS OF 1')).toEqual([[1, 'a', 0.5]]);
   for (const change of ['ALTER n DROP NOT NULL', "ALTER n COMMENT 'counts on'", 'ALTER new FIRST', 'ADD COLUMN later date AFTER new']) await run(`ALTER TABLE shapes.d ${change}`);
   expect(await run('SHOW FILES OF shapes.d')).toEqual(files);
+  expect(await run('SELECT * FROM shapes.d FOR SYSTEM_VERSION AS OF 1')).toEqual([[1, 'a', 0.5]]);
   await run("INSERT INTO shapes.d VALUES ('b', DATE '2026-03-14', 5000000000), ('c', NULL, NULL)");
   expect(await run('SELECT * FROM shapes.d ORDER BY new')).toEqual([['a', null, 1], ['b', '2026-03-14', 5000000000], ['c', null, null]]);
   expect(await run('SHOW COLUMNS OF shapes.d')).toEqual([['new', 'varchar', false, false, null], ['later', 'date', false, false, null], ['n', 'bigint', false, false, 'counts on']]);

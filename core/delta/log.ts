@@ -78,7 +78,21 @@ export async function listLog(store: ObjectStore, root: string, table: string): 
   if (log.latest < 0) {
     throw new LakeError('not-found', `${table}: there is no Delta log under ${joinPath(root, LOG_FOLDER)}.`, { table, path: joinPath(root, LOG_FOLDER) });
   }
+  await fillHole(store, root, log);
   return log;
+}
+
+/**
+ * A folder that is written to while it is listed may show a newer commit and leave out an older one. The commit under the
+ * first gap is asked for by name, so that a gap in the listing is one in the log too.
+ */
+async function fillHole(store: ObjectStore, root: string, log: LogListing): Promise<void> {
+  for (let version = log.latest; version >= 0; version--) {
+    if (log.commits.has(version)) continue;
+    const info = await store.head(commitPath(root, version));
+    if (!info) return;
+    log.commits.set(version, info);
+  }
 }
 
 /** By etag where the store gives one: some tell times by the second in one answer and by the millisecond in another. */
