@@ -15,6 +15,7 @@ import { conversionRoutes } from './api/conversion-routes';
 import { icebergRoutes } from './api/iceberg-routes';
 import { knowledgeRoutes } from './api/knowledge-routes';
 import { loadRoutes } from './api/load-routes';
+import { writeRoutes } from './api/write-routes';
 import { queryRoutes } from './api/query-routes';
 import { readingRoutes } from './api/reading-routes';
 import { storageRoutes } from './api/storage-routes';
@@ -78,7 +79,7 @@ export function createApp(options: { hosts: ReadonlySet<string>; log: Logger; re
   return {
     express: app,
     serve(services) {
-      routes = [...storageRoutes(services), ...fileRoutes(services), ...readingRoutes(services), ...knowledgeRoutes(services), ...crawlRoutes(services), ...catalogRoutes(services), ...deltaRoutes(services), ...icebergRoutes(services), ...conversionRoutes(services), ...loadRoutes(services), ...queryRoutes(services), ...accessRoutes(services), ...systemRoutes(services)];
+      routes = [...storageRoutes(services), ...fileRoutes(services), ...readingRoutes(services), ...knowledgeRoutes(services), ...crawlRoutes(services), ...catalogRoutes(services), ...deltaRoutes(services), ...icebergRoutes(services), ...conversionRoutes(services), ...loadRoutes(services), ...writeRoutes(services), ...queryRoutes(services), ...accessRoutes(services), ...systemRoutes(services)];
       protocol.use(icebergRouter(services));
       mount(api, routes, (request) => callerOf(request, services));
     },

@@ -25,6 +25,7 @@ import type { Loads } from './load/load';
 import type { Queries } from './query/queries';
 import type { Readiness } from './readiness';
 import type { Uploads } from './storage/uploads';
+import type { FileWrites } from './write/file-writes';
 
 export interface Services {
   config: Config;
@@ -45,6 +46,7 @@ export interface Services {
   definitions: Definitions;
   loads: Loads;
   landings: Landings;
+  writes: FileWrites;
   upkeep: DeltaUpkeep;
   icebergUpkeep: IcebergUpkeep;
   uploads: Uploads;

@@ -1,5 +1,5 @@
 /** Avro object container files (Avro specification 1.11, "Object Container Files"), decoded by the Avro library. */
-import { inflateRawSync } from 'node:zlib';
+import { deflateRawSync, inflateRawSync } from 'node:zlib';
 import avro from 'avsc';
 import { decompress as unpackZstandard } from 'fzstd';
 import { snappyUncompress } from 'hyparquet';
@@ -116,12 +116,33 @@ export function asUnreadable(error: unknown, path: string): LakeError {
 
 /** One block, deflated. `sync` is the 16-byte marker between blocks. */
 export async function writeAvro(schema: AvroSchema, metadata: Record<string, string>, records: unknown[], sync: Uint8Array): Promise<Uint8Array> {
-  const type = typeFor(schema);
-  const header = { 'avro.schema': JSON.stringify(schema), 'avro.codec': 'deflate', ...metadata };
-  const entries = Object.entries(header).flatMap(([key, value]) => [lengthPrefixed(toBytes(key)), lengthPrefixed(toBytes(value))]);
-  const body = Buffer.concat(records.map((record) => type.toBuffer(record)));
-  const block = records.length === 0 ? [] : [long(records.length), lengthPrefixed(await pipe(body, new CompressionStream('deflate-raw'))), sync];
-  return Buffer.concat([Buffer.from(MAGIC), long(Object.keys(header).length), ...entries, long(0), sync, ...block]);
+  const { header, block } = avroWriter(schema, metadata, sync);
+  return records.length === 0 ? header : Buffer.concat([header, block(records)]);
+}
+
+/** A file in parts: its header, then any number of blocks. */
+export function avroWriter(schema: AvroSchema, metadata: Record<string, string>, sync: Uint8Array, codec: 'deflate' | 'null' = 'deflate'): { header: Buffer; block(records: readonly unknown[]): Buffer } {
+  const type = typeFor(withoutAttributes(schema));
+  const told = { 'avro.schema': JSON.stringify(schema), 'avro.codec': codec, ...metadata };
+  const entries = Object.entries(told).flatMap(([key, value]) => [lengthPrefixed(toBytes(key)), lengthPrefixed(toBytes(value))]);
+  return {
+    header: Buffer.concat([Buffer.from(MAGIC), long(Object.keys(told).length), ...entries, long(0), sync]),
+    block: (records) => {
+      const body = Buffer.concat(records.map((record) => type.toBuffer(record)));
+      return Buffer.concat([long(records.length), lengthPrefixed(codec === 'null' ? body : deflateRawSync(body)), sync]);
+    },
+  };
+}
+
+/** `{ "type": "long", "logicalType": … }` as `"long"`, which is how the library finds our longs. */
+function withoutAttributes(schema: unknown): unknown {
+  if (Array.isArray(schema)) return schema.map(withoutAttributes);
+  if (typeof schema !== 'object' || schema === null) return schema;
+  const { type, fields, items, values } = schema as { type: unknown; fields?: { type: unknown }[]; items?: unknown; values?: unknown };
+  if (type === 'record') return { ...schema, fields: fields!.map((field) => ({ ...field, type: withoutAttributes(field.type) })) };
+  if (type === 'array') return { ...schema, items: withoutAttributes(items) };
+  if (type === 'map') return { ...schema, values: withoutAttributes(values) };
+  return type === 'fixed' || type === 'enum' ? schema : withoutAttributes(type);
 }
 
 export async function decompressBlock(bytes: Buffer, codec: string, path: string): Promise<Uint8Array> {

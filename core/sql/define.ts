@@ -6,6 +6,7 @@ import { LakeError } from '../errors';
 import { parseTypeName } from '../schema/type-names';
 import { field, type Field } from '../schema/types';
 import { Cursor, type Range } from './cursor';
+import { optionName, options, text } from './options';
 import { isWord, tokenize } from './tokens';
 
 /** A table or view: its namespace, with dots where it is nested, and its name. */
@@ -297,13 +298,6 @@ function takeComment(cursor: Cursor): { comment?: string } {
   return cursor.take('COMMENT') ? { comment: text(cursor) } : {};
 }
 
-function text(cursor: Cursor): string {
-  const token = cursor.peek();
-  if (token?.kind !== 'string') throw cursor.wanted("a text in '…'");
-  cursor.next();
-  return token.text.slice(1, -1).replaceAll("''", "'");
-}
-
 /** Names that are joined by dots. */
 function path(cursor: Cursor): string {
   return cursor.dotted('the name of a column').join('.');
@@ -353,29 +347,3 @@ function term(cursor: Cursor): PartitionTerm {
 }
 
 /** `(name = value, …)`; names with dots and dashes as they are, or quoted. */
-function options(cursor: Cursor, sql: string): Record<string, string> {
-  const found: Record<string, string> = {};
-  cursor.expectMark('(');
-  do {
-    const name = optionName(cursor, sql, ['=']);
-    cursor.expectMark('=');
-    const token = cursor.peek();
-    const negative = token?.text === '-';
-    if (negative) cursor.next();
-    const value = cursor.peek();
-    if (!value || !['string', 'number', 'word'].includes(value.kind)) throw cursor.wanted(`a value for ${name}`);
-    found[name] = value.kind === 'string' ? text(cursor) : `${negative ? '-' : ''}${cursor.next().text}`;
-  } while (cursor.takeMark(','));
-  cursor.expectMark(')');
-  return found;
-}
-
-function optionName(cursor: Cursor, sql: string, stops: readonly string[]): string {
-  const token = cursor.peek();
-  if (token?.kind === 'string') return text(cursor);
-  const { start, end } = cursor.until(stops, 'the name of a property');
-  const name = sql.slice(start, end);
-  if (token?.kind === 'quoted') return name.slice(1, -1).replaceAll('""', '"');
-  if (!/^[\w.-]+$/.test(name)) throw new LakeError('bad-request', `"${name}" is no name of a property; put it between quotes.`, { position: start });
-  return name;
-}

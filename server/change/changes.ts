@@ -47,7 +47,7 @@ export interface ChangeResult extends QueryResult {
 /** A statement that lost a race is worked out anew from the newest version. */
 const ATTEMPTS = 4;
 /** Changes may take longer than queries. */
-const TIME_FACTOR = 6;
+export const TIME_FACTOR = 6;
 
 export class Changes {
   readonly #scratch: string;
@@ -59,8 +59,8 @@ export class Changes {
     readonly events: Events,
     readonly config: Config,
   ) {
-    this.#scratch = path.join(config.home, 'scratch');
-    rmSync(this.#scratch, { recursive: true, force: true });
+    this.#scratch = path.join(config.home, 'scratch', 'changes');
+    rmSync(path.join(config.home, 'scratch'), { recursive: true, force: true });
   }
 
   /** What the statement would look at, without running it. */
@@ -145,7 +145,7 @@ export class Changes {
     const scans = await openScans(tables, this.queries.local, scratch);
     const { engine } = this.queries;
     try {
-      await engine.call('beginChange', { id, allow: { ...scans.allow, folders: [...(scans.allow.folders ?? []), scratch] }, millis: this.config.queryMillis * TIME_FACTOR });
+      await engine.call('beginChange', { id, allow: { ...scans.allow, folders: [...(scans.allow.folders ?? []), scratch] }, millis: this.config.queryMillis * TIME_FACTOR, spill: path.join(scratch, 'spill') });
       const step = (text: string, setup: string[] = []) => engine.call('changeStep', { id, setup, sql: text });
       await step('SELECT 1', scans.setup);
       return await attempt.commit({

@@ -1,7 +1,8 @@
 /** Statements that make new rows of a table: several steps in one sealed one-use instance, which may also write to one scratch folder. */
+import { quoteText } from '../../core/sql/tokens';
 import { EngineError } from './failures';
 import { sealStatements, type InstancePool, type Sealed } from './instances';
-import type { Allow, ChangeStep, RunReply } from './messages';
+import type { Calls, ChangeStep, RunReply } from './messages';
 import { INTERRUPT_EVERY_MS } from './run-query';
 import { chunkRows, converter } from './values';
 
@@ -18,11 +19,11 @@ export class ChangeSessions {
   constructor(readonly pool: InstancePool) {}
 
   /** The seal comes first: what is set up may be the user's own words. */
-  async begin({ id, allow, millis }: { id: string; allow: Allow; millis: number }): Promise<boolean> {
+  async begin({ id, allow, millis, spill }: Calls['beginChange']['ask']): Promise<boolean> {
     const sealed = await this.pool.take();
     const session: Session = { sealed, timer: setTimeout(() => this.#interrupt(id, 'time'), millis) };
     this.#open.set(id, session);
-    await sealed.connection.run(sealStatements(allow));
+    await sealed.connection.run(`SET temp_directory = ${quoteText(spill)}; ${sealStatements(allow)}`);
     return true;
   }
 

@@ -1,4 +1,5 @@
 /** What an engine does for each call. */
+import { writeAvroFile } from './avro-file';
 import type { ChangeSessions } from './change-sessions';
 import type { Sealed } from './instances';
 import type { CallName, Calls } from './messages';
@@ -28,6 +29,7 @@ export function handlersOf(own: Sealed, planner: Planner, user: UserSql | undefi
     changeStep: async (step) => userSql().changes.step(step),
     endChange: async ({ id }) => userSql().changes.end(id),
     cancel: async ({ id }) => (user ? user.queries.cancel(id) || user.changes.cancel(id) : false),
+    writeAvro: (request) => writeAvroFile(request).then(() => true),
     run: async ({ sql }) => {
       const connection = await own.instance.connect();
       try {

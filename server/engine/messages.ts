@@ -75,10 +75,19 @@ export interface Calls {
   cancel: { ask: { id: string }; answer: boolean };
   /** Trusted SQL in the process's own instance; rows as JSON values. */
   run: { ask: { sql: string }; answer: RunReply };
-  /** A sealed instance for the steps of one statement that makes new rows. */
-  beginChange: { ask: { id: string; allow: Allow; millis: number }; answer: boolean };
+  /** A sealed instance for the steps of one statement that makes new rows; it may lay rows that its memory does not hold in `spill`. */
+  beginChange: { ask: { id: string; allow: Allow; millis: number; spill: string }; answer: boolean };
   changeStep: { ask: ChangeStep; answer: RunReply };
   endChange: { ask: { id: string }; answer: boolean };
+  /** Rows in a file of JSON lines, as the engine writes it, as an Avro file. Columns by name and type as SQL has it. */
+  writeAvro: { ask: AvroRequest; answer: boolean };
+}
+
+export interface AvroRequest {
+  from: string;
+  to: string;
+  columns: ResultColumn[];
+  codec: 'deflate' | 'null';
 }
 
 export type CallName = keyof Calls;

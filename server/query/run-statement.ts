@@ -4,14 +4,16 @@ import { LakeError } from '../../core/errors';
 import { isChange } from '../../core/sql/change';
 import { isDefinition } from '../../core/sql/define';
 import { splitStatements } from '../../core/sql/script';
+import { isWrite } from '../../core/sql/write';
 import type { Identity } from '../access/access';
 import type { ChangeResult } from '../change/changes';
 import type { DefineResult } from '../define/definitions';
 import type { Services } from '../services';
 import type { PlannedTable } from './prepare';
+import type { WriteResult } from '../write/file-writes';
 import type { QueryResult } from './queries';
 
-type StatementServices = Pick<Services, 'queries' | 'changes' | 'definitions'>;
+type StatementServices = Pick<Services, 'queries' | 'changes' | 'definitions' | 'writes'>;
 
 export interface StatementOptions {
   /** Chosen by the caller when it may want to cancel. */
@@ -23,7 +25,8 @@ export interface StatementOptions {
   keep: boolean;
 }
 
-export function runStatement({ queries, changes, definitions }: StatementServices, options: StatementOptions): Promise<QueryResult | ChangeResult | DefineResult> {
+export function runStatement({ queries, changes, definitions, writes }: StatementServices, options: StatementOptions): Promise<QueryResult | ChangeResult | DefineResult | WriteResult> {
+  if (isWrite(options.sql)) return writes.run(options);
   if (isDefinition(options.sql)) return definitions.run(options);
   return isChange(options.sql) ? changes.run(options) : queries.run(options);
 }
@@ -34,7 +37,8 @@ export interface StatementPlan {
   does: string[];
 }
 
-export async function planStatement({ queries, changes, definitions }: StatementServices, sql: string, as: Identity): Promise<StatementPlan> {
+export async function planStatement({ queries, changes, definitions, writes }: StatementServices, sql: string, as: Identity): Promise<StatementPlan> {
+  if (isWrite(sql)) return writes.plan(sql, as);
   if (isDefinition(sql)) return { tables: [], does: await definitions.plan(sql, as) };
   return { tables: await (isChange(sql) ? changes : queries).plan(sql, as), does: [] };
 }
@@ -43,7 +47,7 @@ export interface ScriptStep {
   sql: string;
   /** Where it stands in the script. */
   start: number;
-  result?: QueryResult | ChangeResult | DefineResult;
+  result?: QueryResult | ChangeResult | DefineResult | WriteResult;
   problem?: { kind: string; message: string; hint?: string; position: number };
 }
 

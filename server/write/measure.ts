@@ -1,0 +1,50 @@
+/** What a write would cost, measured on some of its rows: they are put in order and written as all of them would be. */
+import path from 'node:path';
+import { parseTypeName } from '../../core/schema/type-names';
+import { quoteName, quoteText } from '../../core/sql/tokens';
+import { stagedSql, type CutExpressions } from '../../core/write/cut-sql';
+import { sizeModel, type SampleFigures, type SizeModel } from '../../core/write/forecast';
+import type { SealedRows } from './sealed-rows';
+import type { FileWriter } from './write-format';
+
+const SAMPLE_ROWS = 60_000;
+/** The engine samples by so many rows that lie together. */
+const VECTOR = 2048;
+const SAMPLE = 'CREATE OR REPLACE TEMP TABLE __sample AS';
+
+/** `rows` of `total`; the sample is kept for `measureFiles`. Returns how many it has. */
+export async function takeSample({ step, rows }: SealedRows, total: number): Promise<number> {
+  const percent = Math.min(100, (Math.max(SAMPLE_ROWS, 8 * VECTOR) / Math.max(total, 1)) * 100);
+  await step(total <= SAMPLE_ROWS ? `${SAMPLE} SELECT * FROM (${rows}\n) AS __rows` : `${SAMPLE} SELECT * FROM (${rows}\n) AS __rows USING SAMPLE ${percent.toFixed(4)}% (system, 42)`);
+  const count = async () => Number((await step('SELECT count(*) FROM __sample')).rows[0]![0]);
+  const found = await count();
+  if (found > 0 || total === 0) return found;
+  await step(`${SAMPLE} SELECT * FROM (${rows}\n) AS __rows LIMIT ${SAMPLE_ROWS}`);
+  return count();
+}
+
+export async function measureFiles({ step, scratch }: SealedRows, writer: FileWriter, cut: CutExpressions, count: number): Promise<SampleFigures & { model: SizeModel }> {
+  const staged = path.join(scratch, 'sample-staged.parquet');
+  const [orderMillis] = await timed(() => step(`COPY (${stagedSql('SELECT * FROM __sample', cut)}) TO ${quoteText(staged)} (FORMAT parquet, COMPRESSION snappy)`));
+  const ofFirst = (rows: number) => `SELECT ${writer.select.join(', ')} FROM read_parquet(${quoteText(staged)}, file_row_number = true) WHERE file_row_number < ${rows}`;
+  const [writeMillis, { bytes }] = await timed(() => writer.write(ofFirst(count), path.join(scratch, 'sample-whole')));
+  const part = Math.ceil(count / 4);
+  const { bytes: partBytes } = await writer.write(ofFirst(part), path.join(scratch, 'sample-part'));
+  const { rows } = await step(`SELECT ${rowWidthSql(writer)} FROM __sample`);
+  return { rows: count, orderMillis, writeMillis, rowBytes: Number(rows[0]![0] ?? 8), model: sizeModel({ rows: count, bytes }, { rows: part, bytes: partBytes }) };
+}
+
+/** Mean bytes of a row in the engine's memory. */
+function rowWidthSql({ columns }: FileWriter): string {
+  return columns.map(({ name, type }) => {
+    const { kind } = parseTypeName(type);
+    if (kind === 'string' || kind === 'struct' || kind === 'list' || kind === 'map' || kind === 'binary') return `coalesce(avg(strlen(${quoteName(name)}::VARCHAR)), 0) + 16`;
+    return kind === 'decimal' || kind === 'uuid' ? '16' : '8';
+  }).join(' + ');
+}
+
+async function timed<T>(work: () => Promise<T>): Promise<[number, T]> {
+  const started = performance.now();
+  const done = await work();
+  return [performance.now() - started, done];
+}
