@@ -13,6 +13,7 @@ export const router = createRouter({
     { path: '/catalog/:namespace?/:table?', name: 'catalog', component: () => import('./pages/catalog/CatalogPage.vue'), meta: { place: 'Catalog' } },
     { path: '/tables/:namespace/:table', name: 'table', component: () => import('./pages/table/TablePage.vue'), meta: { place: 'Catalog' } },
     { path: '/define', name: 'define', component: () => import('./pages/define/DefinePage.vue'), meta: { place: 'Catalog' } },
+    { path: '/write', name: 'write', component: () => import('./pages/write/WritePage.vue'), meta: { place: 'Query' } },
     { path: '/query', name: 'query', component: () => import('./pages/query/QueryPage.vue'), meta: { place: 'Query' } },
     { path: '/access', name: 'access', component: () => import('./pages/access/AccessPage.vue'), meta: { place: 'Access' } },
     { path: '/:rest(.*)*', name: 'nowhere', component: () => import('./pages/NowherePage.vue') },

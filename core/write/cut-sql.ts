@@ -65,7 +65,7 @@ function stagedRelation(staged: string): string {
 }
 
 export function sortSql(sort: readonly SortTerm[]): string[] {
-  return sort.map(({ column, descending }) => `${quoteName(column)} ${descending ? 'DESC' : 'ASC'} NULLS LAST`);
+  return sort.map(({ column, descending, nullsFirst }) => `${quoteName(column)} ${descending ? 'DESC' : 'ASC'} NULLS ${nullsFirst ? 'FIRST' : 'LAST'}`);
 }
 
 function orderSql(cut: CutExpressions): string {

@@ -70,9 +70,8 @@ export function rowsPerFile(model: SizeModel, bytes: number): number {
   return Math.max(1, Math.round((bytes - model.perFile) / Math.max(model.perRow, 1e-9)));
 }
 
-/** `scale`: rows that each counted one stands for. */
-export function treeOf(paths: readonly string[], files: readonly CutFile[], model: SizeModel, scale: number): Pick<Forecast, 'rows' | 'files' | 'bytes' | 'folders' | 'folderCount' | 'largest'> {
-  const each = files.map(({ rows }, index) => ({ path: paths[index]!, rows: Math.round(rows * scale), bytes: bytesAbout(model, rows * scale) }));
+export function treeOf(paths: readonly string[], files: readonly CutFile[], model: SizeModel): Pick<Forecast, 'rows' | 'files' | 'bytes' | 'folders' | 'folderCount' | 'largest'> {
+  const each = files.map(({ rows }, index) => ({ path: paths[index]!, rows, bytes: bytesAbout(model, rows) }));
   const byFolder = new Map<string, ForecastFile[]>();
   for (const { path, ...file } of each) {
     const inside = byFolder.get(parentPath(path)) ?? [];

@@ -19,6 +19,8 @@ export type Mechanism = 'hash' | 'range' | 'even' | 'key';
 export interface SortTerm {
   column: string;
   descending: boolean;
+  /** Rows without a value come last elsewhere. */
+  nullsFirst?: boolean;
 }
 
 export interface FilePlan {
@@ -121,7 +123,7 @@ export function explainPlan({ goal, by, mechanism, sort }: FilePlan, hasFolders:
   const goals: Record<FileGoal['kind'], string> = {
     size: `As many files ${each} as make them ${goalText(goal)} each.`,
     'at-most': `No more than ${goal.kind === 'at-most' ? goal.files : 0} files ${each}.`,
-    one: `One file ${each}: it is written by one hand, which is slow when it is large.`,
+    one: `One file ${each}: nothing of it is written side by side, which is slow when it is large.`,
     'per-key': '',
   };
   return [goals[goal.kind], ...(goal.kind === 'one' ? [] : [cut[mechanism]]), sort.length > 0 ? `In each file rows are in the order of ${sort.map(({ column, descending }) => `${column}${descending ? ' descending' : ''}`).join(', ')}.` : ''].filter((text) => text !== '');

@@ -1,6 +1,7 @@
 /** Loading rows into tables. */
 import Joi from 'joi';
 import { LakeError } from '../../core/errors';
+import { FILE_PLAN_OPTIONS } from '../../core/write/plan';
 import { normalPath } from '../../core/storage/paths';
 import { getRelation } from '../catalog/relations';
 import type { Route } from '../http/routes';
@@ -16,6 +17,7 @@ export function loadRoutes({ database, loads, landings, lake, jobs }: Services):
     from: Joi.object({ files: Joi.string().max(2000), table: Joi.string().max(1000).pattern(/.\../, 'namespace.table'), query: Joi.string().max(200_000) }).length(1).required(),
     mode: Joi.string().valid('append', 'overwrite', 'partitions', 'merge').default('append'), key: Joi.array().items(column).min(1).max(50), latestBy: column,
     map: Joi.object().pattern(column, Joi.string().allow('').max(500)), takeNewColumns: Joi.boolean(), cast: Joi.boolean(), again: Joi.boolean(),
+    files: Joi.object(Object.fromEntries(FILE_PLAN_OPTIONS.map((option) => [option, Joi.string().max(2000)]))),
   };
   const landing = {
     tables: Joi.array().items(Joi.string().trim().min(1).max(300)).max(500).default([]), kinds: Joi.array().items(Joi.string().valid('table', 'view', 'materialized view', 'foreign table', 'partitioned table')).default(['table', 'partitioned table']),

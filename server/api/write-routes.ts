@@ -10,17 +10,14 @@ export function writeRoutes({ writes, jobs, queries }: Services): Route[] {
   const statement = { sql: sqlText.required() };
   return [
     {
-      method: 'post', path: '/writes/forecast', right: 'asked-inside', summary: 'What a WRITE would make: folders, files, rows, sizes and costs', answer: 'The forecast, of all rows or of a stated sample',
+      method: 'post', path: '/writes/forecast', right: 'asked-inside', summary: 'What a WRITE or a CREATE TABLE AS would make: folders, files, rows, sizes and costs', answer: 'The forecast, of all rows or of a stated sample',
       body: Joi.object({ ...statement, sampleRows: Joi.number().integer().min(100).max(10_000_000) }),
       handle: ({ body, as }) => writes.forecast(body.sql as string, as, body.sampleRows as number | undefined),
     },
     {
       method: 'post', path: '/writes/trial', right: 'asked-inside', summary: 'Write some of the rows, through the same steps, to a folder of their own', answer: 'Where they are, and each file with rows and bytes',
       body: Joi.object({ ...statement, rows: Joi.number().integer().min(1).max(100_000).default(1000), sampled: Joi.boolean().default(false), id }),
-      handle: async ({ body, as }) => {
-        const { wrote, done } = await writes.trial({ sql: body.sql as string, as, rows: body.rows as number, isSampled: body.sampled as boolean, ...(body.id ? { id: body.id as string } : {}) });
-        return { ...wrote, done };
-      },
+      handle: ({ body, as }) => writes.trial({ sql: body.sql as string, as, rows: body.rows as number, isSampled: body.sampled as boolean, ...(body.id ? { id: body.id as string } : {}) }),
     },
     {
       method: 'post', path: '/writes', right: 'asked-inside', summary: 'Run a WRITE as a job that can be watched and stopped', answer: 'The job; its result has each file, beside what was foreseen',

@@ -35,6 +35,8 @@ export interface ChangeOptions {
   as: Identity;
   /** A load that must not happen twice; fails with `conflict` when it did already. */
   loadId?: string;
+  /** How new rows go into files, by the options' names; of statements that only bring rows. */
+  files?: Readonly<Record<string, string>>;
   /** A table that is not in the catalog yet, filled from a query that is part of the text. */
   into?: { name: string; table: DeltaTable | IcebergTable; storage: OpenStorage; source: Range };
 }
@@ -132,7 +134,7 @@ export class Changes {
     }
   }
 
-  async #attempt(id: string, { sql, as, loadId }: ChangeOptions, statement: ChangeStatement, target: Target, told: (tables: ReceiptTable[]) => void): Promise<ChangeOutcome> {
+  async #attempt(id: string, { sql, as, loadId, files }: ChangeOptions, statement: ChangeStatement, target: Target, told: (tables: ReceiptTable[]) => void): Promise<ChangeOutcome> {
     const attempt = await target.begin();
     const composed = composeChange(sql, statement);
     const resolver = this.queries.resolver(as, new Map([[target.name, attempt.pin]]));
@@ -150,7 +152,7 @@ export class Changes {
       await step('SELECT 1', scans.setup);
       return await attempt.commit({
         statement, composed, name: target.name, scans, others: tables.filter((each) => !each.withPositions), ...targetOf(tables),
-        writing: { step, scratch, store: target.storage.store }, tree: engine, sqlOf: (range) => prepared.compileRange(scans.relations, range), sql, ...(loadId === undefined ? {} : { loadId }),
+        writing: { step, scratch, store: target.storage.store }, tree: engine, sqlOf: (range) => prepared.compileRange(scans.relations, range), sql, ...(loadId === undefined ? {} : { loadId }), ...(files && (statement.kind === 'insert' || statement.kind === 'replace') ? { files } : {}),
       }, nameOfIdentity(as));
     } catch (error) {
       throw this.#translated(error, tables, scans.copies);

@@ -23,7 +23,7 @@ import { compareValues } from '../../core/values/value';
 import { newRowsSql, oldRowsSql, type NewRows, type RunnableRules } from './new-rows';
 import type { RowPlan } from './row-plan';
 import { parametersOf } from './operation-words';
-import { narrowedTo, planRows, positionsIn, sortFiles, sum, type ChangeOutcome, type RowChange, type TouchedFile } from './row-change';
+import { filePlanOf, narrowedTo, planRows, positionsIn, sortFiles, sum, type ChangeOutcome, type RowChange, type TouchedFile } from './row-change';
 import { columnPartitions, writeFiles } from './write-files';
 
 export interface DeltaChange extends RowChange {
@@ -102,7 +102,8 @@ async function writeChange(change: DeltaChange, plan: RowPlan, fields: Field[], 
   let added: WrittenFile[] = [];
   if (rewritten.length > 0 || plan.inserts) {
     if (rewritten.length > 0) rows.touched = await narrowedTo(change, 'touched', rewritten);
-    added = await writeFiles(writing, { ...wanted, rows: newRowsSql(rows) });
+    const files = filePlanOf(change, fields);
+    added = await writeFiles(writing, { ...wanted, rows: newRowsSql(rows), ...(files ? { plan: files } : {}) });
   }
   if (statement.kind === 'replace' && statement.what.kind !== 'rows') {
     const live = [...(await allFiles(base.files))];

@@ -15,7 +15,7 @@ import type { FileEntry, SnapshotFiles } from '../../core/iceberg/snapshot-files
 import { specOf, type IcebergTable } from '../../core/iceberg/table';
 import { TRUE, type Predicate } from '../../core/scan/predicate';
 import { field, type Field } from '../../core/schema/types';
-import { quoteName, quoteText } from '../../core/sql/tokens';
+import { quoteText } from '../../core/sql/tokens';
 import { joinPath } from '../../core/storage/paths';
 import type { Snapshot } from '../../core/table/contract';
 import type { WrittenFile } from '../../core/table/written-file';
@@ -26,8 +26,10 @@ import { POSITION } from '../engine/parquet-scan';
 import { fieldIdsOption } from '../engine/row-files';
 import { newRowsSql, type NewRows, type RowOrigin, type RunnableRules } from './new-rows';
 import { ACTS, type RowPlan } from './row-plan';
-import { narrowedTo, planRows, positionsIn, sortFiles, sum, type ChangeOutcome, type RowChange, type TouchedFile } from './row-change';
+import { filePlanOf, narrowedTo, planRows, positionsIn, sortFiles, sum, type ChangeOutcome, type RowChange, type TouchedFile } from './row-change';
 import { transformPartitions } from './transform-partitions';
+import { sortSql } from '../../core/write/cut-sql';
+import type { FilePlan, SortTerm } from '../../core/write/plan';
 import { writeFiles, type FilesWanted } from './write-files';
 
 /** The state of a branch that a statement is worked out from. */
@@ -56,7 +58,7 @@ const ROW_SEQUENCE = field('_last_updated_sequence_number', 'long', { id: 214748
 const DELETE_FIELDS = [field('file_path', 'string', { id: 2147483546 }), field('pos', 'long', { id: 2147483545 })];
 const FILE_PATH = 2147483546;
 const POS = 2147483545;
-const TARGET_BYTES = 128 * 1024 * 1024;
+export const TARGET_BYTES = 128 * 1024 * 1024;
 
 /** Columns of row lineage are read beside the table's own. */
 export function lineageFields(metadata: TableMetadata): Field[] {
@@ -149,7 +151,9 @@ async function writeChange(change: IcebergChange, plan: RowPlan, fields: Field[]
   if (rewritten.length > 0 || plan.inserts) {
     if (rewritten.length > 0) rows.touched = await narrowedTo(change, 'touched', rewritten);
     const isMoved = tracked && rewritten.length > 0;
-    added = await writeFiles(writing, filesWanted(metadata, fields, table, newRowsSql(isMoved ? rows : withoutTracking(rows)), isMoved));
+    const files = filePlanOf(change, fields);
+    const wanted = filesWanted(metadata, fields, table, newRowsSql(isMoved ? rows : withoutTracking(rows)), isMoved, isMoved || files !== undefined);
+    added = await writeFiles(writing, files ? planned(wanted, files, metadata, fields) : wanted);
   }
   if (statement.kind === 'replace' && statement.what.kind !== 'rows') replaced.push(...await replacedWhole(change, statement.what.kind, added));
   const deletes = marked.length === 0 ? { deletes: [], oldVectors: [], paths: [] } : metadata['format-version'] >= 3 ? await writeVectors(change, marked) : await writePositionDeletes(change, marked);
@@ -163,7 +167,7 @@ function withoutTracking({ tracking: _, ...rows }: NewRows): NewRows {
 /** How rows of the table go into files: divided by its transforms, in its sort order unless they are in another one already. */
 export function filesWanted(metadata: TableMetadata, fields: readonly Field[], table: IcebergTable, rows: string, withLineage: boolean, isOrdered = false): FilesWanted {
   const spec = specOf(metadata, metadata['default-spec-id']);
-  const order = isOrdered ? '' : sortSql(metadata, fields);
+  const order = isOrdered ? '' : sortSql(sortTerms(metadata, fields)).join(', ');
   const target = Number(metadata.properties?.['write.target-file-size-bytes']);
   return {
     rows: order ? `SELECT * FROM (${rows}) AS __unsorted ORDER BY ${order}` : rows,
@@ -175,12 +179,19 @@ export function filesWanted(metadata: TableMetadata, fields: readonly Field[], t
   };
 }
 
-function sortSql(metadata: TableMetadata, fields: readonly Field[]): string {
+/** Rows of each file are in the table's order where the plan says no other. */
+function planned(wanted: FilesWanted, plan: FilePlan, metadata: TableMetadata, fields: readonly Field[]): FilesWanted {
+  const own = sortTerms(metadata, fields);
+  return { ...wanted, plan: { ...plan, sort: plan.sort.length > 0 ? plan.sort : own }, isUnsorted: plan.sort.length > 0 || own.length === 0 };
+}
+
+/** Of the columns that stand as they are. */
+function sortTerms(metadata: TableMetadata, fields: readonly Field[]): SortTerm[] {
   const order = metadata['sort-orders'].find((each) => each['order-id'] === metadata['default-sort-order-id']);
   return (order?.fields ?? []).flatMap((each) => {
     const column = fields.find((one) => one.id === each['source-id']);
-    return column && each.transform === 'identity' ? [`${quoteName(column.name)} ${each.direction === 'desc' ? 'DESC' : 'ASC'} NULLS ${each['null-order'] === 'nulls-last' ? 'LAST' : 'FIRST'}`] : [];
-  }).join(', ');
+    return column && each.transform === 'identity' ? [{ column: column.name, descending: each.direction === 'desc', nullsFirst: each['null-order'] !== 'nulls-last' }] : [];
+  });
 }
 
 async function replacedWhole({ base, table, name }: IcebergChange, what: 'all' | 'partitions', added: readonly WrittenFile[]): Promise<GoneFile[]> {

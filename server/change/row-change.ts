@@ -1,7 +1,8 @@
 /** One statement on the rows of a table, as far as it is the same for every format: which rows are acted on, and in which files they lie. */
 import { LakeError } from '../../core/errors';
 import { filesToRead, type DataFile } from '../../core/scan/plan';
-import type { Field } from '../../core/schema/types';
+import { findField, type Field } from '../../core/schema/types';
+import { readFilePlan, type FilePlan } from '../../core/write/plan';
 import type { ChangeStatement, Range } from '../../core/sql/change';
 import type { SqlTree } from '../../core/sql/statement';
 import { POSITION, type Scan } from '../engine/parquet-scan';
@@ -27,6 +28,13 @@ export interface RowChange {
   /** A load that must not happen twice. */
   loadId?: string;
   sqlOf: (range: Range) => string;
+  /** How new rows go into files, by the options' names. */
+  files?: Readonly<Record<string, string>>;
+}
+
+/** The plan of files that were asked for; none for statements that put rows back where they were. */
+export function filePlanOf({ files }: RowChange, fields: readonly Field[]): FilePlan | undefined {
+  return files && readFilePlan(files, (name) => findField(fields, name)?.name);
 }
 
 export interface ChangeOutcome {

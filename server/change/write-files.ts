@@ -7,12 +7,17 @@ import { typeName } from '../../core/schema/type-names';
 import { quoteName, quoteText } from '../../core/sql/tokens';
 import { joinPath } from '../../core/storage/paths';
 import type { WrittenFile } from '../../core/table/written-file';
+import { cutFiles } from '../../core/write/cut';
+import { fileNumberSql, fileRowsSql, stagedGroupsSql, stagedSql } from '../../core/write/cut-sql';
+import type { FilePlan } from '../../core/write/plan';
 import { formatValue, parseValue } from '../../core/values/text';
 import type { Value } from '../../core/values/value';
 import type { RunReply } from '../engine/messages';
 import { physical, physicalType } from '../engine/parquet-scan';
 import { fieldIdsOption, keyValuesOption, writtenOf } from '../engine/row-files';
 import type { LakeStore } from '../storage/lake-store';
+import { decideCut, groupsOf } from '../write/decide';
+import type { FileWriter } from '../write/write-format';
 
 export interface FilesWanted {
   /** A query whose columns hold the table's, by their logical names. */
@@ -32,6 +37,8 @@ export interface FilesWanted {
   keyValues?: Record<string, string>;
   /** The rows of one file are not in the table's sort order. */
   isUnsorted?: boolean;
+  /** How rows of one partition go into files; where absent, into one, or by `targetBytes`. */
+  plan?: FilePlan;
 }
 
 /** What rows are divided by into files. */
@@ -65,38 +72,101 @@ export interface Writing {
 }
 
 /** Files without rows are not kept. */
-export async function writeFiles({ step, scratch, store }: Writing, wanted: FilesWanted): Promise<WrittenFile[]> {
+export async function writeFiles(writing: Writing, wanted: FilesWanted): Promise<WrittenFile[]> {
+  if (wanted.plan) return writePlanned(writing, wanted, wanted.plan);
+  const { step, scratch } = writing;
   const out = path.join(scratch, randomUUID());
   mkdirSync(out, { recursive: true });
-  const inFile = wanted.fields.filter((field) => !wanted.partitions.some((each) => each.column === field.name));
-  const fileFields = (physicalType({ kind: 'struct', fields: inFile }) as { fields: Field[] }).fields;
-  const { columns, rows } = await step(copySql(wanted, inFile, fileFields, out));
   const written: WrittenFile[] = [];
-  for (const values of rows) {
-    const row = Object.fromEntries(columns.map((name, index) => [name, values[index]]));
-    const local = String(row.filename);
-    const stats = writtenOf(row, fileFields);
-    if (stats.rows === 0) continue;
-    const keys = (row.partition_keys ?? {}) as Record<string, string | null>;
-    const partition = wanted.partition ?? partitionOf(wanted, keys);
-    const target = joinPath(wanted.folder, ...hiveSteps(wanted, partition), path.basename(local));
-    await store.putFile(target, local);
-    written.push({ path: target, partition, ...stats, ...(wanted.isUnsorted ? { isUnsorted: true } : {}) });
+  for (const { local, keys, ...made } of madeFiles(await step(copySql(wanted, out)), wanted)) {
+    if (made.rows > 0) written.push(await putFile(writing, wanted, local, wanted.partition ?? partitionOf(wanted, wanted.partitions.map((_, index) => keys[partitionName(index)] ?? null)), made));
   }
   if (existsSync(out)) rmSync(out, { recursive: true, force: true });
   return written;
 }
 
-function copySql(wanted: FilesWanted, inFile: readonly Field[], fileFields: readonly Field[], out: string): string {
-  const columns = inFile.map((field) => `${physical(field, quoteName(field.name))}::${typeName(physicalType(field.type))} AS ${quoteName(physicalName(field))}`);
-  columns.push(...wanted.extra.map(({ name, type }) => `${quoteName(name)}::${typeName(type)} AS ${quoteName(name)}`));
+/** The rows are put in order once, in scratch; each file is a stretch of them. */
+async function writePlanned(writing: Writing, wanted: FilesWanted, plan: FilePlan): Promise<WrittenFile[]> {
+  const { step, scratch } = writing;
+  const at = { step, scratch, rows: wanted.rows };
+  const folderValues = wanted.partition ? 0 : wanted.partitions.length;
+  const groups = [...wanted.partitions.slice(0, folderValues).map(({ sql }) => sql), ...(plan.mechanism === 'key' ? plan.by.map(quoteName) : [])];
+  const writer = tableWriter(writing, wanted);
+  const { figures, ranges } = await decideCut(at, plan, groups, writer);
+  const cut = { groups, file: fileNumberSql(plan, figures.files, ranges), sort: plan.sort };
+  const staged = path.join(scratch, `${randomUUID()}-staged.parquet`);
+  await step(`COPY (${stagedSql(wanted.rows, cut)}) TO ${quoteText(staged)} (FORMAT parquet, COMPRESSION snappy)`);
+  const found = await groupsOf(at, stagedGroupsSql(staged, cut));
+  const written: WrittenFile[] = [];
+  for (const file of cutFiles(plan, found, folderValues, figures)) {
+    if (file.rows === 0) continue;
+    const local = path.join(scratch, `part-${randomUUID()}.parquet`);
+    const made = await writer.write(fileRowsSql(staged, writer.select, found[file.group]!.from + file.from, file.rows), local);
+    written.push(await putFile(writing, wanted, local, wanted.partition ?? partitionOf(wanted, found[file.group]!.values), { ...made, columns: made.stats!.columns }));
+  }
+  rmSync(staged, { force: true });
+  return written;
+}
+
+/** Files of the table, as a plan writes them one by one. */
+export function tableWriter({ step }: Pick<Writing, 'step'>, wanted: FilesWanted): FileWriter {
+  return {
+    source: wanted.fields.map(({ name, type }) => ({ name, type: typeName(type) })),
+    select: fileColumns(wanted),
+    write: async (rows, to) => {
+      const [made] = madeFiles(await step(`COPY (${rows}\n) TO ${quoteText(to)} (${fileOptions(wanted).join(', ')})`), wanted);
+      return { rows: made!.rows, bytes: made!.bytes, stats: { columns: made!.columns } };
+    },
+  };
+}
+
+/** Where the file lies in the store, and what the table is told of it. */
+async function putFile({ store }: Writing, wanted: FilesWanted, local: string, partition: WrittenFile['partition'], { rows, bytes, columns }: Made): Promise<WrittenFile> {
+  const target = joinPath(wanted.folder, ...hiveSteps(wanted, partition), path.basename(local));
+  await store.putFile(target, local);
+  return { path: target, partition, rows, bytes, columns, ...(wanted.isUnsorted ? { isUnsorted: true } : {}) };
+}
+
+type Made = Pick<WrittenFile, 'rows' | 'bytes' | 'columns'>;
+
+function madeFiles({ columns, rows }: RunReply, wanted: FilesWanted): (Made & { local: string; keys: Record<string, string | null> })[] {
+  const inFile = fieldsInFile(wanted);
+  return rows.map((values) => {
+    const row = Object.fromEntries(columns.map((name, index) => [name, values[index]]));
+    return { local: String(row.filename), keys: (row.partition_keys ?? {}) as Record<string, string | null>, ...writtenOf(row, inFile) };
+  });
+}
+
+/** As the file has them. */
+function fieldsInFile({ fields, partitions }: FilesWanted): Field[] {
+  return (physicalType({ kind: 'struct', fields: ownFields({ fields, partitions }) }) as { fields: Field[] }).fields;
+}
+
+/** Those that are not told by the table's log. */
+function ownFields({ fields, partitions }: Pick<FilesWanted, 'fields' | 'partitions'>): Field[] {
+  return fields.filter((field) => !partitions.some((each) => each.column === field.name));
+}
+
+function fileColumns(wanted: FilesWanted): string[] {
+  return [
+    ...ownFields(wanted).map((field) => `${physical(field, quoteName(field.name))}::${typeName(physicalType(field.type))} AS ${quoteName(physicalName(field))}`),
+    ...wanted.extra.map(({ name, type }) => `${quoteName(name)}::${typeName(type)} AS ${quoteName(name)}`),
+  ];
+}
+
+function fileOptions(wanted: FilesWanted): string[] {
+  const options = ['FORMAT parquet', 'COMPRESSION zstd', 'RETURN_STATS true'];
+  if (wanted.withIds) options.push(...fieldIdsOption([...fieldsInFile(wanted), ...wanted.extra.map((each): Field => ({ ...each, required: false }))]));
+  if (wanted.keyValues) options.push(keyValuesOption(wanted.keyValues));
+  return options;
+}
+
+function copySql(wanted: FilesWanted, out: string): string {
   const divided = wanted.partition ? [] : wanted.partitions;
-  columns.push(...divided.map(({ sql }, index) => `${sql} AS ${partitionName(index)}`));
-  const options = ['FORMAT parquet', 'COMPRESSION zstd', 'RETURN_STATS true', "FILENAME_PATTERN 'part-{uuid}'", 'OVERWRITE_OR_IGNORE true'];
+  const columns = [...fileColumns(wanted), ...divided.map(({ sql }, index) => `${sql} AS ${partitionName(index)}`)];
+  const options = [...fileOptions(wanted), "FILENAME_PATTERN 'part-{uuid}'", 'OVERWRITE_OR_IGNORE true'];
   if (divided.length > 0) options.push(`PARTITION_BY (${divided.map((_, index) => partitionName(index)).join(', ')})`);
   else options.push(`FILE_SIZE_BYTES ${wanted.targetBytes}`);
-  if (wanted.withIds) options.push(...fieldIdsOption([...fileFields, ...wanted.extra.map((each): Field => ({ ...each, required: false }))]));
-  if (wanted.keyValues) options.push(keyValuesOption(wanted.keyValues));
   return `COPY (SELECT ${columns.join(', ')} FROM (${wanted.rows}) AS __out) TO ${quoteText(out)} (${options.join(', ')})`;
 }
 
@@ -105,15 +175,16 @@ function partitionName(index: number): string {
   return `__partition_${index}`;
 }
 
-function partitionOf({ partitions }: FilesWanted, keys: Record<string, string | null>): Record<string, Value | null> {
+/** `texts`: a value of each partition, in order. */
+export function partitionOf({ partitions }: Pick<FilesWanted, 'partitions'>, texts: readonly (string | null)[]): Record<string, Value | null> {
   return Object.fromEntries(partitions.map(({ name, parse }, index) => {
-    const text = keys[partitionName(index)] ?? null;
+    const text = texts[index] ?? null;
     return [name, text === null ? null : parse(text)];
   }));
 }
 
 /** `day=2026-03-14`: common practice; readers take the values from the table's metadata. */
-function hiveSteps({ partitions }: FilesWanted, partition: Record<string, Value | null>): string[] {
+export function hiveSteps({ partitions }: Pick<FilesWanted, 'partitions'>, partition: Record<string, Value | null>): string[] {
   return partitions.map(({ name, show }) => {
     const value = partition[name] ?? null;
     return `${encodeURIComponent(name)}=${value === null ? '__HIVE_DEFAULT_PARTITION__' : encodeURIComponent(show(value))}`;

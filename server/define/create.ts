@@ -5,9 +5,9 @@ import { DeltaTable } from '../../core/delta/table';
 import { LakeError } from '../../core/errors';
 import { checkProperty } from '../../core/iceberg/properties';
 import { FolderTable } from '../../core/folder/table';
-import { createIcebergTable } from '../../core/iceberg/operations';
+import { createIcebergTable, partitionName } from '../../core/iceberg/operations';
 import { CatalogPointer, memoryCell } from '../../core/iceberg/pointer';
-import { icebergType } from '../../core/iceberg/schema';
+import { assignIds, icebergType } from '../../core/iceberg/schema';
 import { IcebergTable } from '../../core/iceberg/table';
 import { parseTypeName } from '../../core/schema/type-names';
 import { field, findField, type Field } from '../../core/schema/types';
@@ -15,9 +15,13 @@ import type { Range } from '../../core/sql/cursor';
 import type { DefineStatement, PartitionTerm, QualifiedName, TableDefinition } from '../../core/sql/define';
 import { joinPath, normalPath } from '../../core/storage/paths';
 import { LATEST } from '../../core/table/contract';
+import { FILE_PLAN_OPTIONS, readFilePlan, type FilePlan } from '../../core/write/plan';
 import { demand, demandEverywhere, nameOfIdentity, type Identity } from '../access/access';
 import { annotateRelation, changeNamespace, createRelation, ensureNamespace, findByLocation, findRelation, getNamespace, getRelation, nameOf, noteColumns, redefineRelation, type RelationDefinition } from '../catalog/relations';
 import type { ChangeResult } from '../change/changes';
+import { TARGET_BYTES } from '../change/iceberg-change';
+import { transformPartitions } from '../change/transform-partitions';
+import { columnPartitions, type FilesWanted } from '../change/write-files';
 import { removeUnder } from '../lake/account';
 import { randomIds, systemClock } from '../lake/lake';
 import { placeForNew, tableAround, type Place } from '../lake/places';
@@ -28,7 +32,7 @@ type Create<K extends DefineStatement['kind']> = Extract<DefineStatement, { kind
 /** The formats that tables are made of; the first where none is asked for. */
 export const TABLE_FORMATS = ['iceberg', 'delta', 'parquet'] as const;
 /** Options of ours; all others are properties of the table. */
-const OWN_OPTIONS = ['format', 'location', 'format-version'];
+const OWN_OPTIONS: readonly string[] = ['format', 'location', 'format-version', ...FILE_PLAN_OPTIONS];
 
 export async function createNamespace({ database, lake, events }: DefineServices, statement: Create<'create-namespace'>, as: Identity): Promise<Done> {
   const { namespace: name, comment, options, ifNotExists } = statement;
@@ -87,13 +91,16 @@ export async function createTable(services: DefineServices, statement: Create<'c
   if (definition.columns.length === 0 && !source) return register(services, name, place, definition, as);
   await mustBeFree(services, place, fullName);
   if (!source && formatOf(definition, table) === 'parquet') throw new LakeError('bad-request', 'A Parquet table is its files, so it is made AS a query that fills it. Delta and Iceberg tables can be made empty.', { position: table.start });
+  const toPlan = FILE_PLAN_OPTIONS.find((option) => definition.options[option] !== undefined);
+  if (!source && toPlan) throw new LakeError('bad-request', `"${toPlan}" says how rows go into files, and this statement brings none.`, { position: table.start, hint: 'Fill the table AS a query; for later writes set a property of the table, such as write.target-file-size-bytes.' });
   const columns = source ? await columnsOfQuery(services, text, source, formatOf(definition, table), as) : definition.columns;
   const whole = { ...definition, columns };
+  filePlanOf(whole);
   try {
     const made = await makeTable(services, fullName, place, whole, table, as);
     let filled: ChangeResult | undefined;
     if (source) {
-      filled = await services.changes.run({ id, sql: text, as, into: { name: fullName, table: made.table, storage: place.storage, source } });
+      filled = await services.changes.run({ id, sql: text, as, files: definition.options, into: { name: fullName, table: made.table, storage: place.storage, source } });
     }
     const kept = formatOf(definition, table) === 'parquet' ? await asPlainFiles(services, place) : await asLakeTable(made.table);
     await createRelation(database, { ...name, kind: 'table', storageId: place.storage.storage.id, location: place.path, managed: isManaged, ...(definition.comment === undefined ? {} : { description: definition.comment }), ...kept }, nameOfIdentity(as));
@@ -106,6 +113,62 @@ export async function createTable(services: DefineServices, statement: Create<'c
     await removeUnder(place.storage, [place.path], await place.storage.store.list(place.path)).catch(() => undefined);
     throw error;
   }
+}
+
+/** A table that is made AS a query, as far as its files go. */
+export interface TableToFill {
+  name: string;
+  format: (typeof TABLE_FORMATS)[number];
+  /** With the columns of the query. */
+  definition: TableDefinition;
+  place: Place;
+  table: QualifiedName;
+  source: Range;
+}
+
+/** What `createTable` would fill, and where, before it is done. Fails for what it would fail for. */
+export async function tableToFill(services: DefineServices, statement: Create<'create-table'>, text: string, as: Identity): Promise<TableToFill> {
+  const { table, definition, source } = statement;
+  demand(as, 'manage', table);
+  if (!source) throw new LakeError('bad-request', 'This statement makes an empty table, so there are no files to foresee.', { position: table.start });
+  const namespace = await getNamespace(services.database, table.namespace);
+  const format = formatOf(definition, table);
+  const { location } = definition.options;
+  const place = location === undefined ? await placeForNew(services.lake, namespace, table.name, undefined) : folderOf(services.lake, location);
+  const whole = { ...definition, columns: await columnsOfQuery(services, text, source, format, as) };
+  mustBeDistinct(whole.columns, nameOf(table));
+  filePlanOf(whole);
+  return { name: nameOf({ namespace: namespace.name, name: table.name }), format, definition: whole, place, table, source };
+}
+
+/** Makes and fills the table in a folder of its own, in no catalog; some of the rows, as `text` with `source` has them. */
+export async function tryTable(services: DefineServices, { name, definition, table }: TableToFill, folder: Place, { text, source, as, id }: { text: string; source: Range; as: Identity; id: string }): Promise<ChangeResult> {
+  try {
+    const made = await makeTable(services, name, folder, definition, table, as);
+    return await services.changes.run({ id, sql: text, as, files: definition.options, into: { name, table: made.table, storage: folder.storage, source } });
+  } catch (error) {
+    await removeUnder(folder.storage, [folder.path], await folder.storage.store.list(folder.path)).catch(() => undefined);
+    throw error;
+  }
+}
+
+function filePlanOf({ options, columns }: TableDefinition): FilePlan | undefined {
+  return readFilePlan(options, (column) => findField(columns, column)?.name);
+}
+
+/** How its rows go into files: `partition` alone where nothing else is said. */
+export function filesOfTable({ name, format, definition, place }: TableToFill, rows: string): FilesWanted & { plan: FilePlan } {
+  const { columns, partitionBy, orderBy } = definition;
+  const { fields } = format === 'iceberg' ? assignIds(columns, 0) : { fields: columns };
+  const named = (path: string): string => columnPath(columns, path, name);
+  const fieldOf = (path: string): Field => path.split('.').reduce<Field | undefined>((at, step) => findField(at ? (at.type.kind === 'struct' ? at.type.fields : []) : fields, step), undefined)!;
+  const partitions = format === 'iceberg'
+    ? transformPartitions({ 'spec-id': 0, fields: partitionBy.map((each, index) => ({ 'source-id': fieldOf(named(each.source)).id!, 'field-id': 1000 + index, name: partitionName(named(each.source), each.transform), transform: each.transform })) }, fields, name)
+    : columnPartitions(fields, partitionBy.map((each) => named(each.source)));
+  const given = filePlanOf(definition);
+  const sort = orderBy.map((path) => ({ column: named(path), descending: false, nullsFirst: true }));
+  const plan: FilePlan = given ?? { goal: partitions.length > 0 ? { kind: 'one' } : { kind: 'size', bytes: TARGET_BYTES }, by: [], mechanism: 'even', sort: [] };
+  return { rows, fields, partitions, extra: [], folder: place.path, withIds: format === 'iceberg', targetBytes: TARGET_BYTES, plan: { ...plan, sort: plan.sort.length > 0 ? plan.sort : sort } };
 }
 
 /** What stands in a folder already is in the catalog again, with all its versions. */

@@ -42,6 +42,8 @@ export interface LoadRequest {
   cast?: boolean;
   /** Loads what was loaded before once more. */
   again?: boolean;
+  /** How the rows go into files, by the names of the options of a write; not of `merge`. */
+  files?: Record<string, string>;
 }
 
 export interface LoadColumn {
@@ -120,7 +122,7 @@ export class Loads {
     if (plan.loadedIn !== null && !request.again) return { ...nothing, version: null, difference: 0, loadedIn: plan.loadedIn };
     if (plan.problems.length > 0) throw new LakeError('refused', `${name} does not take this load: ${plan.problems.join('; ')}. Nothing was written.`, { table: name });
     for (const column of newFields) await alterTable(this.services, relation, { kind: 'column', change: { kind: 'add', column, ifNotExists: true } }, as);
-    const result = await this.services.changes.run({ id, sql: plan.sql, as, loadId: request.again ? `${plan.loadId}-${randomUUID().slice(0, 8)}` : plan.loadId });
+    const result = await this.services.changes.run({ id, sql: plan.sql, as, ...(request.files ? { files: request.files } : {}), loadId: request.again ? `${plan.loadId}-${randomUUID().slice(0, 8)}` : plan.loadId });
     const counts = result.written as unknown as { rowsInserted: number; rowsUpdated: number; rowsDeleted: number };
     const after = (await table.snapshot(LATEST).then((now) => now.totals())).rows ?? null;
     const leftOut = request.cast ? plan.misfitRows : 0;

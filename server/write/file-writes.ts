@@ -6,24 +6,26 @@ import { Lru } from '../../core/lru';
 import { quoteName, quoteText } from '../../core/sql/tokens';
 import { readWrite } from '../../core/sql/write';
 import { joinPath } from '../../core/storage/paths';
-import { cutFiles, filePaths, groupColumns, type CutFigures, type RowGroup } from '../../core/write/cut';
-import { countedSql, fileNumberSql, fileRowsSql, sortSql, stagedGroupsSql, stagedSql, type CutExpressions, type RangeBounds } from '../../core/write/cut-sql';
+import { cutFiles, filePaths, groupColumns, type RowGroup } from '../../core/write/cut';
+import { fileNumberSql, fileRowsSql, sortSql, stagedGroupsSql, stagedSql } from '../../core/write/cut-sql';
 import { extensionOf } from '../../core/write/file-kind';
 import { columnsOf } from '../../core/write/name-pattern';
 import { readFolderWrite, type FolderWrite } from '../../core/write/folder-write';
-import { costsOf, rowsPerFile, treeOf, type Forecast, type SampleFigures, type SizeModel } from '../../core/write/forecast';
+import type { Forecast } from '../../core/write/forecast';
 import { explainPlan } from '../../core/write/plan';
+import { isDefinition, readDefinition } from '../../core/sql/define';
 import { nameOfIdentity, type Identity } from '../access/access';
 import type { ReceiptTable } from '../catalog/receipts';
 import type { ResultColumn } from '../engine/messages';
+import { tableToFill, tryTable, type TableToFill } from '../define/create';
+import type { DefineServices } from '../define/definitions';
 import { removeUnder } from '../lake/account';
 import type { PlannedTable } from '../query/prepare';
 import type { QueryResult } from '../query/queries';
-import type { Services } from '../services';
-import { measureFiles, takeSample } from './measure';
+import { decideCut, groupsOf, type Decision } from './decide';
+import { folderSubject, foresee, needsStage, sampled, tableSubject } from './foresee';
 import { withSealedRows, type SealedRows } from './sealed-rows';
 import { mustBeWelcome, writeTarget, type WriteTarget } from './target';
-import { costWords, unevenWords } from './write-words';
 import { fileWriter, type FileWriter } from './write-format';
 
 export interface WrittenPath {
@@ -31,6 +33,16 @@ export interface WrittenPath {
   path: string;
   rows: number;
   bytes: number;
+}
+
+/** Real files, in a folder that nothing else knows of. */
+export interface TrialOutcome {
+  storage: string;
+  folder: string;
+  /** Null where the files tell none, as those of a table's log. */
+  rows: number | null;
+  bytes: number;
+  files: { path: string; rows: number | null; bytes: number }[];
 }
 
 /** What came of a write, beside what was foreseen of it. */
@@ -54,6 +66,8 @@ export interface WriteOptions {
   sql: string;
   as: Identity;
   onProgress?: (rows: number, of: number) => void;
+  /** Keep the list of files for paging. */
+  keep?: boolean;
 }
 
 /** A write of some rows to a folder of its own, to be looked at. */
@@ -63,58 +77,49 @@ export interface TrialOptions extends WriteOptions {
   isSampled: boolean;
 }
 
-/** What a plan comes to for the rows at hand; kept, so that a write comes out as its forecast said. */
-interface Decision {
-  figures: CutFigures;
-  ranges: RangeBounds | undefined;
-  foreseen?: WriteOutcome['foreseen'];
+/** What a plan came to; kept, so that a write comes out as its forecast said. */
+interface Foreseen extends Decision {
+  totals: NonNullable<WriteOutcome['foreseen']>;
 }
 
-interface Prepared {
+export interface PreparedWrite {
   source: string;
   columns: ResultColumn[];
   write: FolderWrite;
   target: WriteTarget;
 }
 
-type WriteServices = Pick<Services, 'queries' | 'lake' | 'database' | 'receipts' | 'events' | 'config'>;
+type WriteServices = DefineServices;
 
 const TRIALS = 'trial-writes';
-const KEPT_DECISIONS = 100;
-/** Rows whose key tells where ranges are cut. */
-const BOUND_ROWS = 200_000;
+const KEPT_FORECASTS = 100;
 
 export class FileWrites {
-  readonly #decisions = new Lru<Decision>(KEPT_DECISIONS);
+  readonly #foreseen = new Lru<Foreseen>(KEPT_FORECASTS);
 
   constructor(readonly services: WriteServices) {}
 
-  /** `sampleRows`: counts so many rows in place of all. */
+  /** Of WRITE, or of CREATE TABLE AS. `sampleRows`: counts so many rows in place of all. */
   async forecast(sql: string, as: Identity, sampleRows?: number): Promise<Forecast> {
+    const { engineMemory } = this.services.config;
+    if (isDefinition(sql)) {
+      const filled = await this.#tableToFill(sql, as);
+      const { source } = filled;
+      return withSealedRows(this.services.queries, { id: randomUUID(), sql: sql.slice(source.start, source.end), as }, async (sealed) => (await foresee(sealed, tableSubject(filled), sampleRows, engineMemory)).forecast);
+    }
     const prepared = await this.#prepare(sql, as);
-    const { write, target } = prepared;
     return withSealedRows(this.services.queries, { id: randomUUID(), sql: prepared.source, as }, async (sealed) => {
-      const started = performance.now();
-      const total = await count(sealed);
-      const basis = sampleRows !== undefined && sampleRows < total ? await sampled(sealed, sampleRows) : sealed;
-      const counted = basis === sealed ? total : await count(basis);
-      const { writer, figures, ranges, sample } = await this.#decide(basis, prepared, total, true);
-      const cut = expressionsOf(write, figures, ranges);
-      const groups = await groupsOf(basis, countedSql(basis.rows, cut));
-      const readMillis = performance.now() - started;
-      const files = cutFiles(write.files, groups, columnsOf(write.folders).length, figures);
-      const paths = filePaths(write, groups, files, extensionOf(writer.kind), { at: new Date(), id: NO_ID });
-      const tree = treeOf(paths, files, sample!.model, counted === 0 ? 1 : total / counted);
-      const isOrdered = needsStage(write);
-      const costs = costsOf(tree.rows, readMillis, sample!, isOrdered, memoryOf(this.services.config));
-      const forecast: Forecast = {
-        ...tree, costs, basis: basis === sealed ? { kind: 'all' } : { kind: 'sample', rows: counted },
-        existing: { files: target.existing.length, bytes: target.existing.reduce((sum, file) => sum + file.bytes, 0) },
-        says: [...explainPlan(write.files, write.folders.length > 0), ...costWords(costs), ...unevenWords(tree)],
-      };
-      this.#decisions.set(decisionKey(sql, sealed.tables), { figures, ranges, foreseen: { rows: tree.rows, files: tree.files, bytes: tree.bytes, millis: costs.reduce((sum, each) => sum + each.millis, 0) } });
+      const { forecast, decision } = await foresee(sealed, folderSubject(prepared, (at) => this.#writer(at, prepared)), sampleRows, engineMemory);
+      const { rows, files, bytes, costs } = forecast;
+      this.#foreseen.set(forecastKey(sql, sealed.tables), { ...decision, totals: { rows, files, bytes, millis: costs.reduce((sum, each) => sum + each.millis, 0) } });
       return forecast;
     });
+  }
+
+  async #tableToFill(sql: string, as: Identity): Promise<TableToFill> {
+    const statement = readDefinition(sql);
+    if (statement.kind !== 'create-table') throw new LakeError('bad-request', 'What is foreseen is WRITE, and CREATE TABLE AS a query.', { position: 0 });
+    return tableToFill(this.services, statement, sql, as);
   }
 
   /** What the query would read, and where its rows would go. */
@@ -132,14 +137,28 @@ export class FileWrites {
   }
 
   /** Through the same steps, to a folder of its own in the same storage. */
-  async trial({ rows, isSampled, ...options }: TrialOptions): Promise<WriteResult> {
+  async trial(options: TrialOptions): Promise<TrialOutcome> {
+    if (isDefinition(options.sql)) return this.#tryTable(options);
+    const { rows, isSampled } = options;
     const prepared = await this.#prepare(options.sql, options.as);
-    const folder = joinPath(TRIALS, `${new Date().toISOString().slice(0, 16).replace(/[:T]/g, '-')}-${randomUUID().slice(0, 6)}`);
-    const target = { ...prepared.target, path: folder, existing: [] };
-    return this.#write(options, { ...prepared, target }, (sealed) => (isSampled ? sampled(sealed, rows) : { ...sealed, rows: `SELECT * FROM (${sealed.rows}\n) AS __first LIMIT ${rows}` }));
+    const target = { ...prepared.target, path: trialFolder(), existing: [] };
+    const { wrote } = await this.#write(options, { ...prepared, target }, (sealed) => (isSampled ? sampled(sealed, rows) : { ...sealed, rows: `SELECT * FROM (${sealed.rows}\n) AS __first LIMIT ${rows}` }));
+    return { storage: prepared.target.storage.storage.name, folder: target.path, rows: wrote.rows, bytes: wrote.bytes, files: wrote.files };
   }
 
-  async #prepare(sql: string, as: Identity): Promise<Prepared> {
+  async #tryTable({ sql, as, rows, isSampled, id = randomUUID() }: TrialOptions): Promise<TrialOutcome> {
+    const filled = await this.#tableToFill(sql, as);
+    const { start, end } = filled.source;
+    const some = `SELECT * FROM (${sql.slice(start, end)}\n) AS __some ${isSampled ? `USING SAMPLE reservoir(${rows} ROWS)` : `LIMIT ${rows}`}`;
+    const { storage } = filled.place;
+    const folder = { storage, path: trialFolder() };
+    await tryTable(this.services, filled, folder, { text: sql.slice(0, start) + some, source: { start, end: start + some.length }, as, id });
+    const found = (await storage.store.list(folder.path)).map((file) => ({ path: file.path.slice(folder.path.length + 1), bytes: file.bytes }));
+    this.services.events.tell({ topic: 'storage', storage: storage.storage.name, folder: folder.path });
+    return { storage: storage.storage.name, folder: folder.path, rows: null, bytes: found.reduce((sum, file) => sum + file.bytes, 0), files: found.map((file) => ({ ...file, rows: null })) };
+  }
+
+  async #prepare(sql: string, as: Identity): Promise<PreparedWrite> {
     const { to, options, source } = readWrite(sql);
     const query = sql.slice(source.start, source.end);
     const columns = await inUsersPlaces(source.start, () => this.services.queries.columnsOf(query, as));
@@ -149,7 +168,7 @@ export class FileWrites {
     return { source: query, columns, write, target };
   }
 
-  async #write(options: WriteOptions, prepared: Prepared, narrowed: (sealed: SealedRows) => SealedRows | Promise<SealedRows>): Promise<WriteResult> {
+  async #write(options: WriteOptions, prepared: PreparedWrite, narrowed: (sealed: SealedRows) => SealedRows | Promise<SealedRows>): Promise<WriteResult> {
     const id = options.id ?? randomUUID();
     const started = performance.now();
     const { receipts, events } = this.services;
@@ -160,16 +179,16 @@ export class FileWrites {
     try {
       const wrote = await withSealedRows(this.services.queries, { id, sql: prepared.source, as: options.as }, async (sealed) => {
         tables = sealed.tables;
-        const decided = this.#decisions.get(decisionKey(options.sql, tables));
-        return this.#writeRows(await narrowed(sealed), prepared, to, decided, options.onProgress);
+        const rows = await narrowed(sealed);
+        return this.#writeRows(rows, prepared, to, rows === sealed ? this.#foreseen.get(forecastKey(options.sql, tables)) : undefined, options.onProgress);
       });
       const totalMs = performance.now() - started;
       receipts.put({ ...base, tables, outcome: 'done', written: { table: to, operation: 'write files', files: wrote.files.length, bytes: wrote.bytes, rows: wrote.rows }, rowCount: wrote.rows, totalMs, problem: null });
       events.tell({ topic: 'storage', storage: storage.storage.name, folder });
-      return {
-        id, wrote, done: doneWords(wrote), columns: [{ name: 'file', type: 'varchar' }, { name: 'rows', type: 'bigint' }, { name: 'bytes', type: 'bigint' }],
-        rows: wrote.files.map((file) => [file.path, file.rows, file.bytes]), rowCount: wrote.files.length, truncated: false, receipt: { id, tables, planMs: 0, engineMs: totalMs, totalMs },
-      };
+      const columns = [{ name: 'file', type: 'varchar' }, { name: 'rows', type: 'bigint' }, { name: 'bytes', type: 'bigint' }];
+      const rows = wrote.files.map((file) => [file.path, file.rows, file.bytes]);
+      if (options.keep) this.services.queries.keepRows(id, { columns, rows, as: options.as });
+      return { id, wrote, done: doneWords(wrote), columns, rows, rowCount: rows.length, truncated: false, receipt: { id, tables, planMs: 0, engineMs: totalMs, totalMs } };
     } catch (error) {
       const cancelled = error instanceof LakeError && error.kind === 'cancelled';
       receipts.put({ ...base, tables, outcome: cancelled ? 'cancelled' : 'failed', written: { table: to }, rowCount: null, totalMs: performance.now() - started, problem: error instanceof LakeError ? error.message : 'An unexpected error.' });
@@ -179,11 +198,11 @@ export class FileWrites {
     }
   }
 
-  async #writeRows(sealed: SealedRows, prepared: Prepared, to: string, decided: Decision | undefined, onProgress: WriteOptions['onProgress']): Promise<WriteOutcome> {
+  async #writeRows(sealed: SealedRows, prepared: PreparedWrite, to: string, foreseen: Foreseen | undefined, onProgress: WriteOptions['onProgress']): Promise<WriteOutcome> {
     const { write, target } = prepared;
-    const needed = decided ?? await this.#decide(sealed, prepared, undefined, false);
     const writer = this.#writer(sealed, prepared);
-    const { local, millis } = await this.#cut(sealed, write, writer, needed, onProgress);
+    const decided = foreseen ?? await decideCut(sealed, write.files, groupColumns(write).map(quoteName), writer);
+    const { local, millis } = await this.#cut(sealed, write, writer, decided, onProgress);
     const cleared = write.existing === 'clear' && target.existing.length > 0 ? await clear(target) : null;
     const putting = performance.now();
     for (const file of local) {
@@ -194,7 +213,7 @@ export class FileWrites {
     const files = local.map(({ path, rows, bytes }) => ({ path, rows, bytes }));
     return {
       to, files, cleared, rows: files.reduce((sum, file) => sum + file.rows, 0), bytes: files.reduce((sum, file) => sum + file.bytes, 0),
-      millis: { ...millis, put: Math.round(performance.now() - putting) }, foreseen: decided?.foreseen ?? null,
+      millis: { ...millis, put: Math.round(performance.now() - putting) }, foreseen: foreseen?.totals ?? null,
     };
   }
 
@@ -202,7 +221,7 @@ export class FileWrites {
   async #cut(sealed: SealedRows, write: FolderWrite, writer: FileWriter, { figures, ranges }: Decision, onProgress: WriteOptions['onProgress'] = () => undefined): Promise<{ local: (WrittenPath & { local: string })[]; millis: { order: number; write: number } }> {
     const when = { at: new Date(), id: randomUUID().slice(0, 6) };
     const began = performance.now();
-    const cut = expressionsOf(write, figures, ranges);
+    const cut = { groups: groupColumns(write).map(quoteName), file: fileNumberSql(write.files, figures.files, ranges), sort: write.files.sort };
     const staged = path.join(sealed.scratch, 'staged.parquet');
     let groups: (RowGroup & { from: number })[] = [{ values: [], file: null, rows: 1, from: 0 }];
     if (needsStage(write)) {
@@ -211,7 +230,7 @@ export class FileWrites {
     }
     const ordered = performance.now();
     const files = cutFiles(write.files, groups, columnsOf(write.folders).length, figures);
-    const paths = filePaths(write, groups, files, extensionOf(writer.kind), when);
+    const paths = filePaths(write, groups, files, extensionOf(write.kind), when);
     const total = groups.reduce((sum, group) => sum + group.rows, 0);
     const local: (WrittenPath & { local: string })[] = [];
     for (const [index, file] of files.entries()) {
@@ -224,63 +243,17 @@ export class FileWrites {
     return { local, millis: { order: Math.round(ordered - began), write: Math.round(performance.now() - ordered) } };
   }
 
-  #writer(sealed: SealedRows, { write, columns }: Prepared): FileWriter {
+  #writer(sealed: SealedRows, { write, columns }: PreparedWrite): FileWriter {
     return fileWriter(write.kind, columns.filter(({ name }) => !write.leaveOut.includes(name)), sealed.step, this.services.queries.engine);
   }
-
-  /** Sizes are measured where the goal asks for them, or `measures`. */
-  async #decide(sealed: SealedRows, prepared: Prepared, total: number | undefined, measures: boolean): Promise<Decision & { writer: FileWriter; sample?: SampleFigures & { model: SizeModel } }> {
-    const { write: { files: plan }, write, columns } = prepared;
-    const writer = this.#writer(sealed, prepared);
-    const { goal } = plan;
-    const rows = total ?? (goal.kind === 'size' ? await count(sealed) : 0);
-    const groupsAlone: CutExpressions = { groups: groupColumns(write).map(quoteName), file: undefined, sort: plan.sort };
-    const sample = measures || goal.kind === 'size' ? await measureFiles(sealed, writer, groupsAlone, await takeSample(sealed, rows)) : undefined;
-    const perFile = goal.kind === 'size' ? rowsPerFile(sample!.model, goal.bytes) : 0;
-    const figures: CutFigures = { rowsPerFile: perFile, files: goal.kind === 'at-most' ? goal.files : goal.kind === 'size' ? Math.max(1, Math.ceil(rows / perFile)) : 1 };
-    const ranges = plan.mechanism === 'range' ? await boundsOf(sealed, plan.by[0]!, columns, figures.files) : undefined;
-    return { writer, figures, ranges, ...(sample ? { sample } : {}) };
-  }
-}
-
-/** Stands in the names of a forecast where a write has an id of its own. */
-const NO_ID = 'xxxxxx';
-
-function needsStage({ files, folders }: FolderWrite): boolean {
-  return files.goal.kind !== 'one' || folders.length > 0;
 }
 
 function inOrder(sql: string, { files: { sort } }: FolderWrite): string {
   return sort.length === 0 ? sql : `${sql} ORDER BY ${sortSql(sort).join(', ')}`;
 }
 
-function expressionsOf(write: FolderWrite, figures: CutFigures, ranges: RangeBounds | undefined): CutExpressions {
-  return { groups: groupColumns(write).map(quoteName), file: fileNumberSql(write.files, figures.files, ranges), sort: write.files.sort };
-}
-
-async function count({ step, rows }: SealedRows): Promise<number> {
-  return Number((await step(`SELECT count(*) FROM (${rows}\n) AS __rows`)).rows[0]![0]);
-}
-
-/** So many rows from all over, kept, so that every look at them finds the same. */
-async function sampled(sealed: SealedRows, rows: number): Promise<SealedRows> {
-  await sealed.step(`CREATE OR REPLACE TEMP TABLE __basis AS SELECT * FROM (${sealed.rows}\n) AS __rows USING SAMPLE reservoir(${rows} ROWS) REPEATABLE (42)`);
-  return { ...sealed, rows: 'SELECT * FROM __basis' };
-}
-
-async function groupsOf({ step }: SealedRows, sql: string): Promise<(RowGroup & { from: number })[]> {
-  const { rows } = await step(sql);
-  return rows.map(([values, file, found, from]) => ({ values: values as (string | null)[], file: file === null ? null : Number(file), rows: Number(found), from: Number(from ?? 0) }));
-}
-
-/** Values that divide the rows into so many ranges of about as many rows. */
-async function boundsOf({ step, rows }: SealedRows, column: string, columns: readonly ResultColumn[], files: number): Promise<RangeBounds> {
-  const { type } = columns.find(({ name }) => name === column)!;
-  if (files < 2) return { bounds: [], type };
-  const shares = Array.from({ length: files - 1 }, (_, index) => (index + 1) / files);
-  const value = quoteName(column);
-  const found = await step(`SELECT quantile_disc(${value}, [${shares.join(', ')}])::VARCHAR[] FROM (SELECT ${value} FROM (${rows}\n) AS __rows WHERE ${value} IS NOT NULL USING SAMPLE reservoir(${BOUND_ROWS} ROWS) REPEATABLE (42))`);
-  return { type, bounds: [...new Set((found.rows[0]![0] as string[] | null) ?? [])] };
+function trialFolder(): string {
+  return joinPath(TRIALS, `${new Date().toISOString().slice(0, 16).replace(/[:T]/g, '-')}-${randomUUID().slice(0, 6)}`);
 }
 
 async function clear({ storage, path, existing }: WriteTarget): Promise<NonNullable<WriteOutcome['cleared']>> {
@@ -295,13 +268,8 @@ function doneWords({ to, files, rows, cleared }: WriteOutcome): string {
 }
 
 /** The same text over the same files. */
-function decisionKey(sql: string, tables: readonly ReceiptTable[]): string {
+function forecastKey(sql: string, tables: readonly ReceiptTable[]): string {
   return createHash('sha256').update(JSON.stringify([sql, tables.map(({ name, version, files, bytes }) => [name, version, files, bytes])])).digest('hex');
-}
-
-function memoryOf({ engineMemory }: Services['config']): number {
-  const [, size, unit] = /^([\d.]+)(MB|GB)$/.exec(engineMemory) ?? ['', '1', 'GB'];
-  return Number(size) * (unit === 'GB' ? 1e9 : 1e6);
 }
 
 function mustBeDistinct(columns: readonly ResultColumn[], position: number): void {

@@ -4,7 +4,7 @@ import { parseTypeName } from '../../core/schema/type-names';
 import { quoteName, quoteText } from '../../core/sql/tokens';
 import { stagedSql, type CutExpressions } from '../../core/write/cut-sql';
 import { sizeModel, type SampleFigures, type SizeModel } from '../../core/write/forecast';
-import type { SealedRows } from './sealed-rows';
+import type { RowsAtHand } from './decide';
 import type { FileWriter } from './write-format';
 
 const SAMPLE_ROWS = 60_000;
@@ -13,7 +13,7 @@ const VECTOR = 2048;
 const SAMPLE = 'CREATE OR REPLACE TEMP TABLE __sample AS';
 
 /** `rows` of `total`; the sample is kept for `measureFiles`. Returns how many it has. */
-export async function takeSample({ step, rows }: SealedRows, total: number): Promise<number> {
+export async function takeSample({ step, rows }: RowsAtHand, total: number): Promise<number> {
   const percent = Math.min(100, (Math.max(SAMPLE_ROWS, 8 * VECTOR) / Math.max(total, 1)) * 100);
   await step(total <= SAMPLE_ROWS ? `${SAMPLE} SELECT * FROM (${rows}\n) AS __rows` : `${SAMPLE} SELECT * FROM (${rows}\n) AS __rows USING SAMPLE ${percent.toFixed(4)}% (system, 42)`);
   const count = async () => Number((await step('SELECT count(*) FROM __sample')).rows[0]![0]);
@@ -23,20 +23,31 @@ export async function takeSample({ step, rows }: SealedRows, total: number): Pro
   return count();
 }
 
-export async function measureFiles({ step, scratch }: SealedRows, writer: FileWriter, cut: CutExpressions, count: number): Promise<SampleFigures & { model: SizeModel }> {
+/** Files of a quarter of the sample and of all of it, so that what each file costs is told from what each row does. */
+export async function measureFiles({ step, scratch }: RowsAtHand, writer: FileWriter, cut: CutExpressions, count: number): Promise<SampleFigures & { model: SizeModel }> {
+  const [part, whole] = [Math.ceil(count / 4), count];
   const staged = path.join(scratch, 'sample-staged.parquet');
-  const [orderMillis] = await timed(() => step(`COPY (${stagedSql('SELECT * FROM __sample', cut)}) TO ${quoteText(staged)} (FORMAT parquet, COMPRESSION snappy)`));
-  const ofFirst = (rows: number) => `SELECT ${writer.select.join(', ')} FROM read_parquet(${quoteText(staged)}, file_row_number = true) WHERE file_row_number < ${rows}`;
-  const [writeMillis, { bytes }] = await timed(() => writer.write(ofFirst(count), path.join(scratch, 'sample-whole')));
-  const part = Math.ceil(count / 4);
-  const { bytes: partBytes } = await writer.write(ofFirst(part), path.join(scratch, 'sample-part'));
+  const stage = (rows: number) => timed(() => step(`COPY (${stagedSql(`SELECT * FROM __sample LIMIT ${rows}`, cut)}) TO ${quoteText(staged)} (FORMAT parquet, COMPRESSION snappy)`));
+  const write = (rows: number) => timed(() => writer.write(`SELECT ${writer.select.join(', ')} FROM read_parquet(${quoteText(staged)}, file_row_number = true) WHERE file_row_number < ${rows}`, path.join(scratch, `sample-${rows}`)));
+  const [partOrder] = await stage(part);
+  const [wholeOrder] = await stage(whole);
+  const [partWrite, { bytes: partBytes }] = await write(part);
+  const [wholeWrite, { bytes }] = await write(whole);
   const { rows } = await step(`SELECT ${rowWidthSql(writer)} FROM __sample`);
-  return { rows: count, orderMillis, writeMillis, rowBytes: Number(rows[0]![0] ?? 8), model: sizeModel({ rows: count, bytes }, { rows: part, bytes: partBytes }) };
+  return {
+    rows: count, orderMillis: growing(partOrder, wholeOrder), writeMillis: growing(partWrite, wholeWrite), rowBytes: Number(rows[0]![0] ?? 8),
+    model: sizeModel({ rows: whole, bytes }, { rows: part, bytes: partBytes }),
+  };
+}
+
+/** The time that grows with the rows, from those of a quarter and of all; at least some of it does. */
+function growing(part: number, whole: number): number {
+  return Math.max(((whole - part) * 4) / 3, whole / 4);
 }
 
 /** Mean bytes of a row in the engine's memory. */
-function rowWidthSql({ columns }: FileWriter): string {
-  return columns.map(({ name, type }) => {
+function rowWidthSql({ source }: FileWriter): string {
+  return source.map(({ name, type }) => {
     const { kind } = parseTypeName(type);
     if (kind === 'string' || kind === 'struct' || kind === 'list' || kind === 'map' || kind === 'binary') return `coalesce(avg(strlen(${quoteName(name)}::VARCHAR)), 0) + 16`;
     return kind === 'decimal' || kind === 'uuid' ? '16' : '8';

@@ -2,25 +2,32 @@
 import { rmSync, statSync } from 'node:fs';
 import { parseTypeName } from '../../core/schema/type-names';
 import { quoteName, quoteText } from '../../core/sql/tokens';
+import type { WrittenFile } from '../../core/table/written-file';
 import type { FileKind } from '../../core/write/file-kind';
 import type { EngineCalls } from '../engine/engine';
 import type { ResultColumn } from '../engine/messages';
 import type { SealedRows } from './sealed-rows';
 
+/** What a file came to; of Parquet in a table with what the engine tells of its columns. */
+export interface MadeFile {
+  rows: number;
+  bytes: number;
+  stats?: Pick<WrittenFile, 'columns'>;
+}
+
 export interface FileWriter {
-  kind: FileKind;
-  columns: readonly ResultColumn[];
-  /** Writes the rows of a query that has the columns. */
-  write(rows: string, to: string): Promise<{ rows: number; bytes: number }>;
-  /** The columns, as a query for `write` selects them. */
+  /** Columns of the rows that are written from. */
+  source: readonly ResultColumn[];
+  /** The columns of a file, as a query for `write` selects them. */
   select: string[];
+  write(rows: string, to: string): Promise<MadeFile>;
 }
 
 /** `engine`: for what is none of the instance's formats. */
 export function fileWriter(kind: FileKind, columns: readonly ResultColumn[], step: SealedRows['step'], engine: EngineCalls): FileWriter {
   const copy = (rows: string, to: string) => step(`COPY (${rows}\n) TO ${quoteText(to)} (${copyOptions(kind).join(', ')})`);
   return {
-    kind, columns,
+    source: columns,
     select: columns.map((column) => columnSql(kind, column)),
     write: async (rows, to) => {
       const made = kind.format === 'avro' ? `${to}.json` : to;

@@ -62,3 +62,25 @@ export interface ScriptOutcome {
   /** Statements that were not run, after one that failed. */
   left: number;
 }
+
+/** Real files of some rows, in a folder that nothing else knows of. */
+export interface TrialOutcome {
+  storage: string;
+  folder: string;
+  rows: number | null;
+  bytes: number;
+  files: { path: string; rows: number | null; bytes: number }[];
+}
+
+/** What came of a write of files, beside what was foreseen. */
+export interface WriteOutcome {
+  to: string;
+  done: string;
+  files: { path: string; rows: number; bytes: number }[];
+  fileCount: number;
+  rows: number;
+  bytes: number;
+  cleared: { files: number; bytes: number; millis: number } | null;
+  millis: { order: number; write: number; put: number };
+  foreseen: { rows: number; files: number; bytes: number; millis: number } | null;
+}

@@ -266,6 +266,8 @@ export interface QueryResult {
   isLook?: true;
   /** Of a statement that changed rows. */
   written?: Written;
+  /** Of WRITE, whose rows are the files. */
+  wrote?: unknown;
   id: string;
   columns: ResultColumn[];
   rows: unknown[][];

@@ -15,6 +15,9 @@ import PageFrame from '../../shell/PageFrame.vue';
 import { useCatalog } from '../../stores/catalog';
 import { useAct } from '../../stores/load';
 import { tableName } from '../query/link';
+import FilePlanFields from '../write/FilePlanFields.vue';
+import ForecastPanel from '../write/ForecastPanel.vue';
+import { emptyPlan } from '../write/write-form';
 import ColumnRows from './ColumnRows.vue';
 import { columnRow, emptyForm, FormProblem, formOf, SIZED, sqlOf, type TableForm } from './table-form';
 
@@ -164,6 +167,12 @@ async function makeNamespace(): Promise<void> {
           <datalist id="columns"><option v-for="each in placesOfRows" :key="each">{{ each }}</option></datalist>
         </div>
 
+        <fieldset v-if="form.query !== ''" class="mt-4 min-w-0">
+          <legend class="font-semibold">Files</legend>
+          <button v-if="!form.files" type="button" class="plain-link mt-1" @click="form.files = emptyPlan()">as the format has them; say how</button>
+          <template v-else><FilePlanFields v-model="form.files" :columns="[]" :per-folder="form.partitionBy.length > 0" /><button type="button" class="plain-link mt-1" @click="delete form.files">as the format has them</button></template>
+        </fieldset>
+
         <fieldset class="mt-4">
           <legend class="font-semibold">Properties</legend>
           <p v-for="(property, index) in form.properties" :key="index" class="mt-1 flex items-center gap-1.5">
@@ -179,6 +188,7 @@ async function makeNamespace(): Promise<void> {
         <SqlEditor :model-value="sql" class="min-h-0 flex-1" :names="{}" :problem="marked" label="The definition as SQL" hint="CREATE TABLE namespace.name (…)" @update:model-value="onText" @run="create" />
         <p v-if="marked" class="border-t border-hairline px-3 py-1.5 text-rust" role="alert">{{ marked.message }}</p>
         <ProblemBox v-if="problem" class="m-2" :problem="problem" />
+        <ForecastPanel v-if="form.query !== ''" class="max-h-[62%] min-h-[38%] overflow-auto border-t border-rule px-3 py-2" :sql="sql" :root="form.name" :ready="wrong === undefined && marked === undefined" narrow />
       </section>
     </div>
   </PageFrame>

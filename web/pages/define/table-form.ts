@@ -3,6 +3,8 @@ import { LakeError } from '../../../core/errors';
 import { parseTypeName } from '../../../core/schema/type-names';
 import { field, type Field } from '../../../core/schema/types';
 import { readDefinition, type PartitionTerm } from '../../../core/sql/define';
+import { FILE_PLAN_OPTIONS } from '../../../core/write/plan';
+import { planForm, planOptions, type FilePlanForm } from '../write/write-form';
 import { createTableSql, nameSql, typeAsSql } from '../../../core/sql/table-sql';
 
 export interface ColumnRow {
@@ -35,6 +37,8 @@ export interface TableForm {
   properties: { name: string; value: string }[];
   /** The query that it is filled from, which then gives the columns; empty for none. */
   query: string;
+  /** How its rows go into files; absent where the format's own way is taken. */
+  files?: FilePlanForm;
 }
 
 /** A problem of one part of the form. */
@@ -59,13 +63,15 @@ export function formOf(sql: string): TableForm {
   const statement = readDefinition(sql);
   if (statement.kind !== 'create-table') throw new LakeError('bad-request', 'The form shows CREATE TABLE; run other statements in the query editor.', { position: 0 });
   const { table, definition, source } = statement;
-  const { format = 'iceberg', location = '', ...properties } = definition.options;
+  const { format = 'iceberg', location = '', ...others } = definition.options;
+  const isPlan = (name: string) => (FILE_PLAN_OPTIONS as readonly string[]).includes(name);
+  const properties = Object.fromEntries(Object.entries(others).filter(([name]) => !isPlan(name)));
   if (format !== 'iceberg' && format !== 'delta') throw new LakeError('bad-request', `Tables are made of the formats iceberg and delta, not ${format}.`, { position: table.start });
   return {
     namespace: table.namespace, name: table.name, format, location, comment: definition.comment ?? '',
     columns: definition.columns.map((column) => columnRow(column, definition.key.includes(column.name))),
     partitionBy: definition.partitionBy.map(termRow), orderBy: definition.orderBy, properties: Object.entries(properties).map(([name, value]) => ({ name, value })),
-    query: source ? sql.slice(source.start, source.end) : '',
+    query: source ? sql.slice(source.start, source.end) : '', ...(Object.keys(others).some(isPlan) ? { files: planForm(others) } : {}),
   };
 }
 
@@ -95,6 +101,6 @@ export function sqlOf(form: TableForm): string {
     columns, key: form.columns.filter((row) => row.key).map((row) => row.name.trim()), ...(form.comment.trim() === '' ? {} : { comment: form.comment.trim() }),
     partitionBy: form.partitionBy.filter((row) => row.source !== '').map((row) => ({ source: row.source, transform: SIZED.includes(row.transform) ? `${row.transform}[${row.size}]` : row.transform })),
     orderBy: form.orderBy.filter((each) => each !== ''),
-    options: { format: form.format, ...(form.location.trim() === '' ? {} : { location: form.location.trim() }), ...Object.fromEntries(form.properties.filter((each) => each.name.trim() !== '').map((each) => [each.name.trim(), each.value])) },
+    options: { format: form.format, ...(form.location.trim() === '' ? {} : { location: form.location.trim() }), ...(form.files && form.query.trim() !== '' ? planOptions(form.files) : {}), ...Object.fromEntries(form.properties.filter((each) => each.name.trim() !== '').map((each) => [each.name.trim(), each.value])) },
   }, form.query.trim() === '' ? undefined : form.query.trim());
 }

@@ -111,8 +111,8 @@ const canShowExamples = computed(() => catalog.relations.some((each) => each.nam
         </section>
         <ProblemBox v-if="query.problem.value" :problem="query.problem.value" />
         <ScriptSteps v-if="query.script.value" :script="query.script.value" :chosen="query.result.value" @choose="(result) => (query.result.value = result)" />
-        <ResultView v-if="query.result.value" :result="query.result.value" :from-receipt="query.fromReceipt.value" :class="query.running.value ? 'opacity-60' : ''" @receipt="showReceipt" />
-        <p v-else-if="!query.problem.value" class="px-1 text-muted">The result comes here. A query reads files where they lie; nothing is loaded first. INSERT, UPDATE, DELETE, MERGE and REPLACE ROWS change Delta and Iceberg tables, a version each; CREATE, ALTER, DROP, SHOW and DESCRIBE define and look. Semicolons part statements that are run one after the other.</p>
+        <ResultView v-if="query.result.value" :result="query.result.value" :from-receipt="query.fromReceipt.value" :class="query.running.value ? 'opacity-60' : ''" @receipt="showReceipt" @write="router.push({ path: '/write', query: { query: sql } })" />
+        <p v-else-if="!query.problem.value" class="px-1 text-muted">The result comes here. A query reads files where they lie; nothing is loaded first. INSERT, UPDATE, DELETE, MERGE and REPLACE ROWS change Delta and Iceberg tables, a version each; CREATE, ALTER, DROP, SHOW and DESCRIBE define and look; WRITE makes files. Semicolons part statements that are run one after the other.</p>
       </div>
       <div class="grid min-h-0 grid-cols-[minmax(0,1fr)] content-start gap-3 overflow-auto" tabindex="0" role="region" aria-label="What is read and receipts">
         <ReceiptView v-if="openReceipt" :id="openReceipt" :busy="query.running.value !== undefined" @close="showReceipt(undefined)" @rerun="query.rerun" @edit="(text) => (sql = text)" />

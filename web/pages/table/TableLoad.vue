@@ -13,6 +13,8 @@ import ProgressBar from '../../design/ProgressBar.vue';
 import SelectField from '../../design/SelectField.vue';
 import TagMark from '../../design/TagMark.vue';
 import TextField from '../../design/TextField.vue';
+import FilePlanFields from '../write/FilePlanFields.vue';
+import { emptyPlan, planOptions, type FilePlanForm } from '../write/write-form';
 import { useCatalog } from '../../stores/catalog';
 import { useAct } from '../../stores/load';
 
@@ -30,6 +32,8 @@ const key = ref('');
 const latestBy = ref('');
 const takeNewColumns = ref(false);
 const cast = ref(false);
+const files = ref<FilePlanForm>();
+const saysFiles = ref(false);
 const map = ref<Record<string, string>>({});
 const plan = ref<LoadPlan>();
 const outcome = ref<LoadOutcome>();
@@ -45,7 +49,7 @@ watch([kind, text], () => {
 const words = (list: string) => list.split(',').map((each) => each.trim()).filter((each) => each !== '');
 const request = computed(() => ({
   from: { [kind.value]: text.value.trim() }, mode: mode.value, ...(mode.value === 'merge' && words(key.value).length > 0 ? { key: words(key.value) } : {}), ...(mode.value === 'merge' && latestBy.value.trim() !== '' ? { latestBy: latestBy.value.trim() } : {}),
-  ...(takeNewColumns.value ? { takeNewColumns: true } : {}), ...(cast.value ? { cast: true } : {}), ...(Object.keys(map.value).length > 0 ? { map: map.value } : {}),
+  ...(saysFiles.value && files.value && mode.value !== 'merge' ? { files: planOptions(files.value) } : {}), ...(takeNewColumns.value ? { takeNewColumns: true } : {}), ...(cast.value ? { cast: true } : {}), ...(Object.keys(map.value).length > 0 ? { map: map.value } : {}),
 }));
 async function look(): Promise<void> {
   outcome.value = undefined;
@@ -95,6 +99,11 @@ const checkWords = computed(() => {
         <TextField v-model="key" class="mt-2" label="Told apart by" mono placeholder="the table's key" />
         <TextField v-model="latestBy" class="mt-2" label="Of rows of one key the latest by" mono placeholder="no column" hint="What is older than the table's row then changes nothing" />
       </template>
+      <details v-if="mode !== 'merge'" class="mt-3" @toggle="files ??= emptyPlan()">
+        <summary class="cursor-pointer">Into files {{ saysFiles ? 'as said here' : 'as the table has them' }}</summary>
+        <CheckField v-model="saysFiles" class="mt-1" label="Say how, for this load" />
+        <FilePlanFields v-if="files && saysFiles" v-model="files" class="mt-1" :columns="[]" :per-folder="detail.partitioning.length > 0" />
+      </details>
       <CheckField v-model="takeNewColumns" class="mt-3" label="Take new columns" />
       <CheckField v-model="cast" class="mt-1" label="Cast values, and leave out rows that do not fit" />
       <BaseButton class="mt-3" type="submit" :disabled="text.trim() === '' || looking.busy.value">{{ looking.busy.value ? 'Looking …' : 'See how they fit' }}</BaseButton>
