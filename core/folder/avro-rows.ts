@@ -85,6 +85,11 @@ function logicalType(name: string | undefined): LogicalType | undefined {
 
 type ToJson = (value: unknown) => unknown;
 
+/** JSON knows no number that is none; the engine reads it from its name. */
+function numberOrText(value: unknown): unknown {
+  return Number.isFinite(value) ? value : String(value);
+}
+
 /** Turns a decoded record of the schema into JSON. Longs may arrive as numbers or bigints. */
 export function jsonOfAvro(schema: unknown): ToJson {
   return toJson(withFullNames(schema as AvroSchema, ''), new Map());
@@ -97,7 +102,7 @@ function toJson(schema: AvroSchema, named: Named): ToJson {
     const inner = toJson(others[0]!, named);
     return (value) => (value === null ? null : inner(value));
   }
-  if (typeof schema === 'string') return named.has(schema) ? lazily(named.get(schema)!, named) : schema === 'bytes' ? bytesText : (value) => value;
+  if (typeof schema === 'string') return named.has(schema) ? lazily(named.get(schema)!, named) : schema === 'bytes' ? bytesText : schema === 'float' || schema === 'double' ? numberOrText : (value) => value;
   remember(schema, named);
   switch (schema.type) {
     case 'record': {

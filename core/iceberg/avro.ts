@@ -120,9 +120,9 @@ export async function writeAvro(schema: AvroSchema, metadata: Record<string, str
   return records.length === 0 ? header : Buffer.concat([header, block(records)]);
 }
 
-/** A file in parts: its header, then any number of blocks. */
-export function avroWriter(schema: AvroSchema, metadata: Record<string, string>, sync: Uint8Array, codec: 'deflate' | 'null' = 'deflate'): { header: Buffer; block(records: readonly unknown[]): Buffer } {
-  const type = typeFor(withoutAttributes(schema));
+/** A file in parts: its header, then any number of blocks. With `exactLongs` all longs come as bigint, those of logical types too. */
+export function avroWriter(schema: AvroSchema, metadata: Record<string, string>, sync: Uint8Array, { codec = 'deflate', exactLongs = false }: { codec?: 'deflate' | 'null'; exactLongs?: boolean } = {}): { header: Buffer; block(records: readonly unknown[]): Buffer } {
+  const type = typeFor(exactLongs ? withoutAttributes(schema) : schema);
   const told = { 'avro.schema': JSON.stringify(schema), 'avro.codec': codec, ...metadata };
   const entries = Object.entries(told).flatMap(([key, value]) => [lengthPrefixed(toBytes(key)), lengthPrefixed(toBytes(value))]);
   return {

@@ -17,7 +17,7 @@ const BLOCK_ROWS = 2000;
 
 export async function writeAvroFile({ from, to, columns, codec }: AvroRequest): Promise<void> {
   const fields = columns.map(({ name, type }) => field(name, parseTypeName(type)));
-  const { header, block } = avroWriter(avroSchemaOf(fields), {}, randomBytes(16), codec);
+  const { header, block } = avroWriter(avroSchemaOf(fields), {}, randomBytes(16), { codec, exactLongs: true });
   const valuesOf = avroRowsOf(fields);
   const read = fields.some((each) => isNested(each.type)) ? parseJsonKeepingDigits : (line: string): unknown => JSON.parse(line);
   const out = createWriteStream(to);

@@ -4,6 +4,7 @@ import { mkdirSync, rmSync, writeFileSync } from 'node:fs';
 import path from 'node:path';
 import PQueue from 'p-queue';
 import { LakeError } from '../../core/errors';
+import { isWord, tokenize } from '../../core/sql/tokens';
 import { nameOfIdentity, PRODUCT, type Identity } from '../access/access';
 import type { ReceiptBook } from '../catalog/receipt-book';
 import type { Receipt, ReceiptTable } from '../catalog/receipts';
@@ -50,6 +51,15 @@ export interface KeptResult {
   pages: number[];
   file: string;
   as: Identity;
+}
+
+/** At its end, and not that of a query inside. */
+function hasLimit(sql: string): boolean {
+  let depth = 0;
+  return tokenize(sql).some((token) => {
+    depth += '([{'.includes(token.text) ? 1 : ')]}'.includes(token.text) ? -1 : 0;
+    return depth === 0 && (isWord(token, 'LIMIT') || isWord(token, 'OFFSET'));
+  });
 }
 
 /** Two at a time: each may use the engine's whole share of memory. */
@@ -121,7 +131,7 @@ export class Queries {
 
   /** Columns of a query's answer, without reading a row. */
   async columnsOf(sql: string, as: Identity = PRODUCT): Promise<ResultColumn[]> {
-    const prepared = await this.#prepare(`${sql} LIMIT 0`, as, new Map());
+    const prepared = await this.#prepare(hasLimit(sql) ? sql : `${sql}\nLIMIT 0`, as, new Map());
     const nothing = { ...prepared, tables: prepared.tables.map((table) => ({ ...table, plan: { ...table.plan, considered: [] } })) };
     const id = randomUUID();
     this.#pending.add(id);
