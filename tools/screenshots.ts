@@ -91,6 +91,20 @@ await shoot('define', '/define?namespace=refined', 'Where it lies', async (page)
   await page.getByRole('combobox', { name: 'Sorted by column 1' }).fill('site');
   await page.getByLabel('Column 1 is part of the key').check();
 });
+await shoot('write', `/write?query=${encodeURIComponent("SELECT *, year(sampled_at) AS year FROM refined.bottles WHERE site <> 'Pell Island'")}`, 'Columns:', async (page) => {
+  const form = page.getByRole('form', { name: 'The write' });
+  await form.getByLabel('Folder', { exact: true }).fill('outbox/bottles');
+  await form.getByLabel(/^As/).selectOption('csv');
+  await form.getByLabel('The goal').selectOption('at-most');
+  await form.getByLabel('Files', { exact: true }).fill('4');
+  await form.getByLabel('Rows go by').fill('analyst');
+  await form.getByLabel('Folders by value').fill('year={year}/{site}');
+  await form.getByLabel('Columns left out').fill('year');
+  await page.getByRole('button', { name: 'See what it makes' }).click();
+  await page.getByRole('heading', { name: /files in/ }).waitFor();
+  await page.getByRole('button', { name: 'year=2025/Low Scar' }).click();
+  await form.evaluate((element) => element.scrollTo(0, 0));
+});
 await shoot('load', '/tables/refined/bottles?section=load', 'Rows from', async (page) => {
   await page.getByLabel('File, folder or pattern').fill('tern-bay:landing/bottle-sheets');
   await page.getByRole('combobox', { name: /^They/ }).selectOption('are merged by key');
