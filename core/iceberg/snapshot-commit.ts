@@ -79,6 +79,7 @@ class SnapshotWriter {
   readonly #written = new Map<string, ManifestFile>();
   /** Everything that was written, by path in the store. */
   readonly #paths = new Set<string>();
+  #putting: Promise<void>[] = [];
   #kept = new Set<string>();
   #count = 0;
   readonly #uuid: string;
@@ -111,6 +112,7 @@ class SnapshotWriter {
     const merged = await mergeManifests(base.properties ?? {}, [...made, ...kept], (manifests) => this.#merge(base, manifests, sequenceNumber));
     const { manifests, nextRowId } = withRowIds(merged, base);
     const list = await this.#writeList(manifests, base, parent, sequenceNumber);
+    await this.#putAll();
     const added: FileCounts = { data: (change.added ?? []).map(({ file }) => file), deletes: (change.addedDeletes ?? []).map(({ file }) => file) };
     const operation = change.operation ?? operationOf(added, removedCounts);
     const snapshot: SnapshotJson = {
@@ -195,6 +197,7 @@ class SnapshotWriter {
 
   /** Several manifests of one spec and content as one; added entries keep being added only where they are this snapshot's. */
   async #merge(base: TableMetadata, manifests: readonly ManifestFile[], sequenceNumber: number): Promise<ManifestFile> {
+    await this.#putAll();
     const spec = specOf(base, manifests[0]!.specId);
     const entries: ManifestEntry[] = [];
     for (const manifest of manifests) {
@@ -214,7 +217,7 @@ class SnapshotWriter {
     const path = joinPath(table.root, 'metadata', `${this.#uuid}-m${this.#count++}.avro`);
     const header = { schemaJson: JSON.stringify(json), schemaId: json['schema-id'] ?? 0, spec, partitionFields, formatVersion: base['format-version'], content };
     const bytes = await writeManifest(entries, header, syncMarker(ports));
-    await this.#put(path, bytes);
+    this.#put(path, bytes);
     return manifestOf(entries, {
       path: `${table.store.uri}/${path}`, bytes: bytes.length, specId: spec['spec-id'], content, sequenceNumber, addedSnapshotId: this.snapshotId,
       partitions: summariesOf(partitionFields, entries.filter((entry) => entry.status !== 'deleted' || entries.length === 1).map(({ file }) => file.partition)),
@@ -225,14 +228,23 @@ class SnapshotWriter {
     const { table, ports } = this;
     const path = joinPath(table.root, 'metadata', `snap-${this.snapshotId}-${this.#count++}-${this.#uuid}.avro`);
     const header = { 'snapshot-id': String(this.snapshotId), 'parent-snapshot-id': String(parent?.['snapshot-id'] ?? 'null'), 'sequence-number': String(sequenceNumber), ...(base['format-version'] >= 3 ? { 'first-row-id': String(base['next-row-id'] ?? 0) } : {}) };
-    await this.#put(path, await writeManifestList(manifests, header, base['format-version'], syncMarker(ports)));
+    this.#put(path, await writeManifestList(manifests, header, base['format-version'], syncMarker(ports)));
     this.#kept = new Set([path, ...manifests.map((each) => table.storePath(each.path, base))]);
     return path;
   }
 
-  async #put(path: string, bytes: Uint8Array): Promise<void> {
-    await this.table.store.put(path, bytes);
+  /** Files that nothing names yet are written side by side. */
+  #put(path: string, bytes: Uint8Array): void {
     this.#paths.add(path);
+    const putting = this.table.store.put(path, bytes);
+    putting.catch(() => undefined);
+    this.#putting.push(putting);
+  }
+
+  /** All that was put is there. */
+  async #putAll(): Promise<void> {
+    await Promise.all(this.#putting);
+    this.#putting = [];
   }
 
   /** Lists and manifests of attempts that lost. */
@@ -241,6 +253,7 @@ class SnapshotWriter {
   }
 
   async undo(): Promise<void> {
+    await Promise.allSettled(this.#putting);
     for (const path of this.#paths) await this.table.store.delete(path).catch(() => undefined);
   }
 }

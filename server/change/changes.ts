@@ -93,7 +93,7 @@ export class Changes {
       this.receipts.put({ ...base, tables, outcome: 'done', written, rowCount: outcome.counts.rowsInserted + outcome.counts.rowsUpdated + outcome.counts.rowsDeleted, totalMs, problem: null });
       if (outcome.version !== null) {
         this.events.tell({ topic: 'table', name: table });
-        await target.settled();
+        await Promise.all([target.settled(), this.receipts.settled()]);
       }
       return { ...answer(outcome), id, written, receipt: { id, tables, planMs: 0, engineMs: totalMs, totalMs } };
     } catch (error) {
@@ -139,7 +139,9 @@ export class Changes {
     const composed = composeChange(sql, statement);
     const resolver = this.queries.resolver(as, new Map([[target.name, attempt.pin]]));
     const prepared = await inUsersPlaces(composed, async () => prepareQuery(await resolver.resolve(composed.query.text), this.queries.statements, this.queries.roots, composed.target));
-    await composed.query.checkParts(this.queries.engine);
+    // Looked at while the instance is made ready; nothing of the user's runs before.
+    const checked = composed.query.checkParts(this.queries.engine);
+    checked.catch(() => undefined);
     told(prepared.tables.filter((table) => !table.withPositions).map(receiptTable));
     const scratch = path.join(this.#scratch, id);
     mkdirSync(scratch, { recursive: true });
@@ -148,8 +150,13 @@ export class Changes {
     const { engine } = this.queries;
     try {
       await engine.call('beginChange', { id, allow: { ...scans.allow, folders: [...(scans.allow.folders ?? []), scratch] }, millis: this.config.queryMillis * TIME_FACTOR, spill: path.join(scratch, 'spill') });
-      const step = (text: string, setup: string[] = []) => engine.call('changeStep', { id, setup, sql: text });
-      await step('SELECT 1', scans.setup);
+      await checked;
+      let ahead = scans.setup;
+      const step = (text: string, setup: string[] = []) => {
+        const first = [...ahead, ...setup];
+        ahead = [];
+        return engine.call('changeStep', { id, setup: first, sql: text });
+      };
       return await attempt.commit({
         statement, composed, name: target.name, scans, others: tables.filter((each) => !each.withPositions), ...targetOf(tables),
         writing: { step, scratch, store: target.storage.store }, tree: engine, sqlOf: (range) => prepared.compileRange(scans.relations, range), sql, ...(loadId === undefined ? {} : { loadId }), ...(files && (statement.kind === 'insert' || statement.kind === 'replace') ? { files } : {}),
@@ -157,7 +164,8 @@ export class Changes {
     } catch (error) {
       throw this.#translated(error, tables, scans.copies);
     } finally {
-      await engine.call('endChange', { id }).catch(() => undefined);
+      // The answer does not wait for the instance to be taken down.
+      void engine.call('endChange', { id }).catch(() => undefined);
       await scans.release();
       rmSync(scratch, { recursive: true, force: true });
     }
