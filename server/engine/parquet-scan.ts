@@ -1,10 +1,12 @@
 /** Parquet files of a scan plan as SQL: constants from partitions, columns by id or name, rows left out by position. */
+import path from 'node:path';
 import { LakeError } from '../../core/errors';
 import type { ColumnMatch, DataFile, RowFilter } from '../../core/scan/plan';
 import { isNested, physicalName, type Field, type LogicalType } from '../../core/schema/types';
 import { typeName } from '../../core/schema/type-names';
 import { quoteName, quoteText } from '../../core/sql/tokens';
 import { formatValue } from '../../core/values/text';
+import { projectRoot } from '../program-files';
 import { quoteList } from './instances';
 import { literal } from './literal';
 
@@ -91,11 +93,24 @@ function byConstants(files: readonly Numbered[], constants: readonly Field[]): N
   return [...groups.values()];
 }
 
+/**
+ * A Parquet file without rows. With a schema given the engine does not look at the first file beforehand, and takes a list
+ * of one for one piece of work; beside a second file it divides a large one among its threads.
+ */
+export const NO_ROWS_FILE = path.join(projectRoot, 'server/engine/no-rows.parquet');
+/** Rows of the engine's own row groups, below which there is nothing to divide. */
+const DIVISIBLE_ROWS = 122_880;
+
+function isDivisible({ rows, bytes }: DataFile): boolean {
+  return rows === undefined ? bytes > 4e6 : rows > DIVISIBLE_ROWS;
+}
+
 /** Files with the same constants. */
 function branch(scan: ParquetScan, group: readonly Numbered[], constants: readonly Field[], setup: string[], filter?: RowFilter): string {
-  const list = fileList(`${scan.name}_files_${group[0]!.number}`, group.map(({ file }) => scan.localPath(file)), setup);
   const { all, match, isConstant } = fieldsIn(scan, group[0]!.file, constants);
   const inFile = all.filter((field) => !isConstant(field));
+  const divides = group.length === 1 && inFile.length > 0 && isDivisible(group[0]!.file);
+  const list = fileList(`${scan.name}_files_${group[0]!.number}`, [...group.map(({ file }) => scan.localPath(file)), ...(divides ? [NO_ROWS_FILE] : [])], setup);
   const columns = all.map((field) => (isConstant(field) ? `${literal(field.type, group[0]!.file.constants[field.name] ?? null)} AS ${quoteName(field.name)}` : `${logical(field, quoteName(field.name))} AS ${quoteName(field.name)}`));
   if (scan.withPositions) columns.push(`${fileNumber(group)} AS ${POSITION.file}`, `file_row_number AS ${POSITION.row}`);
   const where = filter ? ` WHERE ${bitTest(scan, filter)}` : '';

@@ -4,11 +4,13 @@ import path from 'node:path';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { FolderTable, MemoryListings, type FolderDefinition } from '../../core/folder/table';
 import { fullOptions } from '../../core/folder/read-options';
+import type { DataFile } from '../../core/scan/plan';
 import type { Predicate } from '../../core/scan/predicate';
 import { parseTypeName } from '../../core/schema/type-names';
 import { field } from '../../core/schema/types';
 import { readTable, storeAt, temporaryFolder } from '../testing/lake-tools';
 import { LocalEngine } from '../testing/local-engine';
+import { NO_ROWS_FILE, parquetScan } from './parquet-scan';
 
 let engine: LocalEngine;
 const folder = temporaryFolder();
@@ -44,6 +46,21 @@ describe('a scan', () => {
     expect(all).toEqual(Array.from({ length: DAYS }, (_, n) => [0, 1, 2, 3].map((k) => [n, `p${n % 50}`, n + k])).flat());
     const few = await read(parts(), 'SELECT n, part, i FROM t ORDER BY n, i', { op: 'compare', column: ['n'], comparison: '<', value: 5 });
     expect(few).toEqual(all.slice(0, 20));
+  });
+
+  it.each(['name', 'field-id'] as const)('divides one large file among threads, matched by %s, and its rows keep their order, their places and those that were left out', async (match) => {
+    const rows = 400_000;
+    const large = path.join(folder.path, `large-${match}.parquet`);
+    await engine.call('run', { sql: `COPY (SELECT i AS was, {'deep': i * 2} AS nested FROM range(${rows}) r(i)) TO '${large}' (FORMAT parquet, ROW_GROUP_SIZE 10000${match === 'name' ? '' : ', FIELD_IDS {was: 1, nested: {__duckdb_field_id: 2, deep: 3}}'})` });
+    const fields = [{ ...field(match === 'name' ? 'was' : 'id', 'long'), id: 1 }, { ...field('later', 'double'), id: 9 }, { ...field('nested', { kind: 'struct', fields: [{ ...field('deep', 'long'), id: 3 }] }), id: 2 }];
+    const file: DataFile = { path: 'large', bytes: 1, rows: rows - 2, modified: 0, partition: {}, constants: {}, partitionStats: () => undefined, stats: () => undefined, rowFilter: { listed: 'left-out', count: 2, key: 'k', physicalRows: rows, load: async () => new Uint32Array() } };
+    const { setup, relation } = parquetScan({ name: 't', fields, match, files: [file], localPath: () => large, rows: new Map([['k', Uint32Array.from([0, 250_000])]]), withPositions: true });
+    expect(relation).toContain(NO_ROWS_FILE);
+    const first = fields[0]!.name;
+    const asked = `SELECT count(*), sum(${first}), count(later), sum(nested.deep), count(*) FILTER (WHERE __row <> ${first}), max(__file) FROM ${relation}`;
+    const sum = (rows * (rows - 1)) / 2 - 250_000;
+    expect((await engine.call('run', { sql: [...setup, asked].join('; ') })).rows).toEqual([[rows - 2, sum, 0, 2 * sum, 0, 0]]);
+    expect((await engine.call('run', { sql: `${setup.join('; ')}; SELECT bool_and(${first} > before) FROM (SELECT ${first}, lag(${first}, 1, -1) OVER () AS before FROM ${relation})` })).rows).toEqual([[true]]);
   });
 
   it('counts rows when no column of the files is asked for', async () => {

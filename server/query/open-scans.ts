@@ -2,6 +2,7 @@
 import path from 'node:path';
 import { filesToRead } from '../../core/scan/plan';
 import type { Allow } from '../engine/messages';
+import { NO_ROWS_FILE } from '../engine/parquet-scan';
 import { loadRowFilters, scanOf, type Scan, type ScanInput } from '../engine/scan-sql';
 import type { Place } from '../engine/translate';
 import { csvHeaders } from '../lake/csv-headers';
@@ -44,7 +45,7 @@ export async function openScans(tables: readonly PlannedTable[], local: LocalFil
     throw error;
   }
   const folders = () => [path.join(scratch, 'fetched'), ...new Set(tables.flatMap(({ source: { storage } }) => [local.folderOf(storage), ...(storage.store.root === undefined ? [] : [storage.store.root])]))];
-  opened.allow = files.length <= EXACT_FILES ? { files } : { folders: folders() };
+  opened.allow = files.length <= EXACT_FILES ? { files: [...files, NO_ROWS_FILE] } : { files: [NO_ROWS_FILE], folders: folders() };
   return opened;
 }
 
