@@ -1,5 +1,5 @@
 /** Rows are written to files by a plan: foreseen, tried, written just so, in each format, and only where they may. */
-import { existsSync, mkdirSync, readdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
+import { existsSync, readdirSync, readFileSync, rmSync } from 'node:fs';
 import path from 'node:path';
 import { gunzipSync } from 'node:zlib';
 import { expect, test, type APIRequestContext } from '@playwright/test';
