@@ -29,6 +29,13 @@ function parseMarked(text: string): unknown {
   return JSON.parse(marked, (_, value: unknown) => (typeof value === 'string' && value.startsWith(MARK) ? BigInt(value.slice(MARK.length)) : value));
 }
 
+const TEXT_OR_NO_NUMBER = /"(?:[^"\\]|\\.)*"|-?\b(?:NaN|Infinity)\b/g;
+
+/** JSON as the engine writes it, which puts numbers that JSON does not know as bare words: they become texts. */
+export function withQuotedNonNumbers(text: string): string {
+  return /NaN|Infinity/.test(text) ? text.replace(TEXT_OR_NO_NUMBER, (token) => (token.startsWith('"') ? token : `"${token}"`)) : text;
+}
+
 /** Numbers come back as their text, so that decimals keep every digit. */
 export function parseJsonKeepingDigits(text: string): unknown {
   return parse(text, undefined, (digits) => digits);

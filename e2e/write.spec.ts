@@ -102,6 +102,8 @@ test('what has no place in a format is refused by name, or left empty', async ({
   expect(readFileSync(path.join(folder, 'odd/part-00001.jsonl'), 'utf8')).toBe('{"a":null,"b":null,"c":1.5}\n');
   await rows(request, write('odd-avro', "format = 'avro'", "SELECT 'nan'::DOUBLE AS a, ['inf'::FLOAT] AS b, 1.5::DOUBLE AS c"));
   expect(await rows(request, 'SELECT isnan(a), isinf(b[1]), c FROM "tern-bay:made/written/odd-avro"')).toEqual([[true, true, 1.5]]);
+  // A number that is none, in a plan over a table.
+  expect(await rows(request, `SELECT count(*) FROM "tern-bay:made/written/odd-avro" WHERE a = 'nan'::DOUBLE`)).toEqual([[1]]);
 });
 
 for (const [goal, options] of [['size', "files = 'about 5 kB', sort = 'site, id'"], ['hash', "files = 'at most 3', by = 'site', folders = '{year}'"], ['range', "files = 'about 4 kB', by = 'id', mechanism = 'range'"], ['key', "files = 'per key', by = 'site', format = 'jsonl'"]] as const) {
@@ -189,6 +191,52 @@ test('no file is written into a table, out of the storage, or by who may not', a
   expect(await run(request, "WRITE TO 'tern-bay:made/written/x' AS SELECT nothing FROM press.kept")).toMatchObject({ status: 400, position: 45 });
   expect(await run(request, "WRITE TO 'tern-bay:made/written/x' AS SELECT 1 AS a, 2 AS A")).toMatchObject({ status: 400, detail: expect.stringContaining('two columns "A"') });
   expect(await run(request, "WRITE TO 'tern-bay:made/written/x' AS SELECT * FROM read_csv('/etc/passwd')")).toMatchObject({ status: 403 });
+});
+
+test('rows go back into a table of a database, all or none, found by name and counted at both ends', async ({ request }) => {
+  const to = (options: string, query: string) => run(request, `WRITE TO 'fleet-office:stores.readings'${options} AS ${query}`);
+  const query = "SELECT range AS id, [range, NULL] AS list, {'deep': 'é'} AS pair, '\\xAB'::BLOB AS bytes, CASE WHEN range = 1 THEN 'nan'::DOUBLE ELSE 0.1 END AS depth, 1.50::DECIMAL(9,2) AS price, TIMESTAMPTZ '2026-03-14 01:02:03.5+02' AS at_utc, DATE '1966-01-01' AS day FROM range(12000)";
+  expect(await to('', query)).toMatchObject({ status: 200, done: '12000 rows were written to the table stores.readings of fleet-office, which was made; it holds 12000.', rows: [[12_000, 0, 12_000, 0]] });
+  const back = 'SELECT id, list, pair, bytes, depth, price, at_utc, "day" FROM "fleet-office:stores/readings" WHERE id < 2 ORDER BY id';
+  expect(await rows(request, back)).toEqual([[0, [0, null], '{"deep": "é"}', 'qw==', 0.1, '1.50', '2026-03-13T23:02:03.500000Z', '1966-01-01'], [1, [1, null], '{"deep": "é"}', 'qw==', 'NaN', '1.50', '2026-03-13T23:02:03.500000Z', '1966-01-01']]);
+  expect(await to('', query)).toMatchObject({ status: 409, detail: expect.stringContaining('holds 12000 rows already') });
+  expect(await to(" WITH (existing = 'add')", 'SELECT -1 AS ID')).toMatchObject({ rows: [[1, 12_000, 12_001, 0]] });
+  expect(await to(" WITH (existing = 'add')", 'SELECT 1 AS colour')).toMatchObject({ status: 400, detail: expect.stringContaining('stores.readings has no column colour'), position: 9 });
+  // The second batch breaks a rule, and the first goes with it; so does the removal of what was there.
+  expect(await run(request, "WRITE TO 'fleet-office:stores.parts' WITH (existing = 'clear') AS SELECT CASE WHEN range = 7000 THEN 'part 0' ELSE 'part ' || range END AS part FROM range(8000)")).toMatchObject({ status: 400, detail: expect.stringContaining('duplicate key') });
+  expect(await rows(request, 'SELECT count(*) FROM "fleet-office:stores/parts"')).toEqual([[3]]);
+  expect(await to(" WITH (existing = 'clear')", 'SELECT 5 AS id')).toMatchObject({ rows: [[1, 12_001, 1, 0]] });
+  expect(await to(" WITH (format = 'csv')", 'SELECT 5 AS id')).toMatchObject({ status: 400, detail: expect.stringContaining('"format" says how files are written') });
+  expect(await run(request, "WRITE TO 'fleet-office:fleet.last_visits' AS SELECT 1 AS n")).toMatchObject({ status: 400, detail: expect.stringContaining('is a view') });
+});
+
+test('whom a change concerns is told before: views, saved queries, and who read lately', async ({ request }) => {
+  await rows(request, 'CREATE TABLE press.told AS SELECT 1 AS n');
+  await rows(request, 'CREATE VIEW press.over AS SELECT n FROM press.told');
+  for (const [name, sql] of [['Told by view', 'SELECT n FROM press.over'], ['Other', 'SELECT 1']] as const) expect((await request.put(`/api/saved-queries/${name}`, { data: { sql } })).status()).toBe(200);
+  await rows(request, 'SELECT * FROM press.told');
+  const told = async (sql: string) => ((await post(request, 'query/plan', { sql })) as unknown as { does: string[] }).does;
+  await expect.poll(() => told('ALTER TABLE press.told RENAME COLUMN n TO m')).toEqual(['press.told: column n is called m.', 'It is read by press.over.', 'The saved query "Told by view" reads it.', 'One query of one person or token read it in the last 30 days.']);
+  expect((await told('DROP TABLE press.told')).slice(1)).toEqual(['press.over reads it, and can no longer be read.', 'The saved query "Told by view" reads it.', 'One query of one person or token read it in the last 30 days.']);
+  const { hits } = (await (await request.get('/api/find?q=told by')).json()) as { hits: { kind: string; name: string }[] };
+  expect(hits[0]).toMatchObject({ kind: 'saved query', name: 'Told by view' });
+  for (const name of ['TOLD BY VIEW', 'Other']) expect((await request.delete(`/api/saved-queries/${name}`)).status()).toBe(200);
+  expect(await (await request.get('/api/saved-queries')).json()).toEqual([]);
+});
+
+test('a query is saved under a name, taken up again, and forgotten', async ({ page }) => {
+  await page.goto('/query?sql=SELECT 42 AS answer');
+  await page.getByRole('button', { name: 'Save as …' }).click();
+  await page.getByLabel('Name of the query').fill('The answer');
+  await page.getByLabel('Name of the query').press('Enter');
+  const saved = page.getByRole('complementary', { name: 'At hand' }).getByRole('button', { name: 'The answer', exact: true });
+  await expect(saved).toBeVisible();
+  await page.locator('.cm-content').fill('SELECT 1');
+  await saved.click();
+  await expect(page.locator('.cm-content')).toContainText('SELECT 42 AS answer');
+  await page.getByRole('button', { name: 'Forget The answer' }).focus();
+  await page.keyboard.press('Enter');
+  await expect(saved).toHaveCount(0);
 });
 
 test('the form writes as its SQL says, shows what it makes before, and what came of it after', async ({ page }) => {

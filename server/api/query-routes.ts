@@ -3,18 +3,19 @@ import Joi from 'joi';
 import { LakeError } from '../../core/errors';
 import type { Identity } from '../access/access';
 import type { Receipt } from '../catalog/receipts';
+import { deleteSavedQuery, listSavedQueries, saveQuery } from '../catalog/saved-queries';
 import { PAGE_ROWS } from '../engine/messages';
 import type { Route } from '../http/routes';
 import type { KeptResult } from '../query/queries';
 import { planStatement, runScript, runStatement } from '../query/run-statement';
 import { readMap } from '../query/read-map';
 import type { Services } from '../services';
-import { id, sqlText } from './schemas';
+import { id, name, sqlText } from './schemas';
 
 const MAX_KEPT_ROWS = 1_000_000;
 
 export function queryRoutes(services: Services): Route[] {
-  const { queries, receipts } = services;
+  const { queries, receipts, database, events } = services;
   /** Rows are shown to whom they were read for. */
   const resultOf = (key: string, as: Identity) => {
     const kept = queries.results.get(key);
@@ -78,6 +79,28 @@ export function queryRoutes(services: Services): Route[] {
           if (!response.write(rows.map((row) => `${row.map(csvField).join(',')}\r\n`).join(''))) await new Promise<void>((resolve) => response.once('drain', resolve));
         }
         response.end();
+      },
+    },
+    {
+      method: 'get', path: '/saved-queries', summary: 'Queries that have a name', answer: 'Saved queries by name',
+      handle: () => listSavedQueries(database),
+    },
+    {
+      method: 'put', path: '/saved-queries/{name}', right: 'write', summary: 'Give a query a name, or another text to one that has it', answer: 'The saved query',
+      params: Joi.object({ name: name.required() }), body: Joi.object({ sql: sqlText.min(1).required() }),
+      handle: async ({ params, body, who }) => {
+        const saved = await saveQuery(database, params.name!, body.sql as string, who);
+        events.tell({ topic: 'catalog' });
+        return saved;
+      },
+    },
+    {
+      method: 'delete', path: '/saved-queries/{name}', right: 'write', summary: 'Forget a saved query', answer: 'Its name',
+      params: Joi.object({ name: name.required() }),
+      handle: async ({ params }) => {
+        await deleteSavedQuery(database, params.name!);
+        events.tell({ topic: 'catalog' });
+        return { name: params.name! };
       },
     },
     {

@@ -30,7 +30,7 @@ export function writeRoutes({ writes, jobs, queries }: Services): Route[] {
           const stop = () => void queries.cancel(context.id);
           context.signal.addEventListener('abort', stop);
           try {
-            const { wrote, done } = await writes.run({ id: context.id, sql, as, onProgress: (rows, of) => context.progress(rows, of, `${rows} of ${of} rows`) });
+            const { wrote, done } = await writes.run({ id: context.id, sql, as, signal: context.signal, onProgress: (rows, of) => context.progress(rows, of, `${rows} of ${of} rows`) });
             context.log(done);
             return { ...wrote, files: wrote.files.slice(0, SHOWN_FILES), fileCount: wrote.files.length, done };
           } catch (error) {

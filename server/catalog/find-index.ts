@@ -4,11 +4,12 @@
  * follows the catalog by what changed since it last looked.
  */
 import type { Events } from '../events';
+import { listSavedQueries } from './saved-queries';
 import type { Sql } from './database';
 import { nameOf, type Relation } from './relations';
 
 export interface Hit {
-  kind: 'table' | 'view' | 'column' | 'folder' | 'file' | 'source table' | 'source column';
+  kind: 'table' | 'view' | 'column' | 'folder' | 'file' | 'source table' | 'source column' | 'saved query';
   name: string;
   inside: string;
   /** Why it was found, when not by its name. */
@@ -38,6 +39,8 @@ const RANKED = 2000;
 export class FindIndex {
   readonly #byRelation = new Map<number, Entry[]>();
   #extra: Entry[] = [];
+  #saved: Entry[] = [];
+  #savedAt: string[] = [];
   #entries: Entry[] = [];
   #starts = new Uint32Array();
   #text = '';
@@ -96,11 +99,15 @@ export class FindIndex {
     for (const id of gone) this.#byRelation.delete(id);
     for (const relation of changed) this.#byRelation.set(relation.id, entriesOf(relation));
     this.#seen = changed.at(-1)?.changedAt ?? this.#seen;
-    if (changed.length > 0 || gone.length > 0) this.#put();
+    const saved = await listSavedQueries(this.sql);
+    const isSame = saved.length === this.#saved.length && saved.every((each, index) => each.changedAt === this.#savedAt[index]);
+    this.#savedAt = saved.map((each) => each.changedAt);
+    this.#saved = saved.map(({ name, sql }) => ({ kind: 'saved query', name, inside: sql, namespace: '', source: '', text: name.toLowerCase() }));
+    if (changed.length > 0 || gone.length > 0 || !isSame) this.#put();
   }
 
   #put(): void {
-    this.#entries = [...[...this.#byRelation.values()].flat(), ...this.#extra];
+    this.#entries = [...[...this.#byRelation.values()].flat(), ...this.#saved, ...this.#extra];
     this.#starts = new Uint32Array(this.#entries.length);
     let at = 0;
     this.#entries.forEach((entry, index) => {

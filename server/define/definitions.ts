@@ -7,7 +7,7 @@ import { deleteNamespace, dropRelation, getNamespace, getRelation, listRelations
 import type { ChangeResult } from '../change/changes';
 import { teardownOf } from '../lake/account';
 import type { QueryResult } from '../query/queries';
-import { readersOf } from '../query/readers';
+import { allReadersOf, readersOf, readerWords } from '../query/readers';
 import type { Services } from '../services';
 import { alterTable, changeWords } from './alter';
 import { createNamespace, createTable, createView } from './create';
@@ -48,15 +48,14 @@ export class Definitions {
       case 'drop': {
         const relation = await this.#named(statement.name, as);
         demand(as, 'manage', relation);
-        const { files, bytes, views } = await teardownOf(database, lake, queries.statements, relation);
+        const { files, bytes, ...readers } = await teardownOf(database, lake, queries.statements, relation);
         const goes = relation.kind === 'view' ? 'The view goes' : !relation.managed || statement.keepFiles ? `${nameOf(relation)} leaves the catalog; its ${files} files stay` : `${files} files, ${bytes} bytes, wait in the trash for ${this.services.config.trashDays} days`;
-        return [`${goes}.`, ...broken(views)];
+        return [`${goes}.`, ...broken(readers.views), ...readerWords({ ...readers, views: [] })];
       }
       case 'alter-table': {
         const relation = await this.#named(statement.table, as);
         demand(as, 'manage', relation);
-        const views = await readersOf(database, queries.statements, relation);
-        return [`${nameOf(relation)}: ${changeWords(statement.change)}.`, ...(views.length > 0 ? [`It is read by ${views.join(', ')}.`] : [])];
+        return [`${nameOf(relation)}: ${changeWords(statement.change)}.`, ...readerWords(await allReadersOf(database, queries.statements, relation))];
       }
       case 'drop-namespace': {
         const inside = await listRelations(database, statement.namespace);

@@ -8,7 +8,7 @@ import { createReadStream, createWriteStream } from 'node:fs';
 import { createInterface } from 'node:readline';
 import { avroRowsOf, avroSchemaOf } from '../../core/folder/avro-write';
 import { avroWriter } from '../../core/iceberg/avro';
-import { parseJsonKeepingDigits } from '../../core/json';
+import { parseJsonKeepingDigits, withQuotedNonNumbers } from '../../core/json';
 import { parseTypeName } from '../../core/schema/type-names';
 import { field, isNested } from '../../core/schema/types';
 import type { AvroRequest } from './messages';
@@ -28,7 +28,7 @@ export async function writeAvroFile({ from, to, columns, codec }: AvroRequest): 
   let rows: unknown[] = [];
   for await (const line of createInterface({ input: createReadStream(from), crlfDelay: Infinity })) {
     if (line === '') continue;
-    rows.push(valuesOf(readLine(line, read)));
+    rows.push(valuesOf(read(withQuotedNonNumbers(line)) as Record<string, unknown>));
     if (rows.length < BLOCK_ROWS) continue;
     await put(block(rows));
     rows = [];
@@ -36,13 +36,4 @@ export async function writeAvroFile({ from, to, columns, codec }: AvroRequest): 
   if (rows.length > 0) await put(block(rows));
   out.end();
   await once(out, 'close');
-}
-
-/** Numbers that JSON does not know come from the engine as bare words. */
-function readLine(line: string, read: (line: string) => unknown): Record<string, unknown> {
-  try {
-    return read(line) as Record<string, unknown>;
-  } catch {
-    return parseJsonKeepingDigits(line.replace(/(?<=[:,[])-?(?:NaN|Infinity)(?=[,}\]])/g, '"$&"')) as Record<string, unknown>;
-  }
 }

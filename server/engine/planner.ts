@@ -1,6 +1,6 @@
 /** Parsing and planning in an instance of its own, over stand-in tables that have columns and sizes but no rows. */
 import { DuckDBTableFunction, type DuckDBConnection, type DuckDBType } from '@duckdb/node-api';
-import { parseJson } from '../../core/json';
+import { parseJson, withQuotedNonNumbers } from '../../core/json';
 import type { PlanTable } from './messages';
 
 const STAND_INS = 64;
@@ -54,7 +54,7 @@ export class Planner {
 
   async #json(sql: string, text: string): Promise<unknown> {
     const reader = await this.connection.runAndReadAll(sql, [text]);
-    return parseJson(reader.getRows()[0]![0] as string);
+    return parseJson(withQuotedNonNumbers(reader.getRows()[0]![0] as string));
   }
 
   /** The engine's type object for a type name; each is asked for once. */

@@ -5,7 +5,7 @@ import { below } from '../../core/storage/paths';
 import { LATEST } from '../../core/table/contract';
 import { listRelations, type Relation } from '../catalog/relations';
 import type { Sql } from '../catalog/database';
-import { readersOf } from '../query/readers';
+import { allReadersOf, readersOf, type Readers } from '../query/readers';
 import type { Statements } from '../query/statements';
 import type { Lake, OpenStorage } from './lake';
 
@@ -60,7 +60,7 @@ function isLog(inside: string | undefined): boolean {
   return inside !== undefined && /^(_delta_log|metadata)\//.test(inside);
 }
 
-export interface Teardown {
+export interface Teardown extends Readers {
   name: string;
   kind: Relation['kind'];
   managed: boolean;
@@ -72,13 +72,12 @@ export interface Teardown {
   versions: number | null;
   /** Tables that lie inside its folder, so that the folder cannot go. */
   inside: string[];
-  views: string[];
 }
 
 /** What taking a table or view down would leave and break. */
 export async function teardownOf(sql: Sql, lake: Lake, statements: Statements, relation: Relation): Promise<Teardown> {
   const name = `${relation.namespace}.${relation.name}`;
-  const base = { name, kind: relation.kind, managed: relation.managed, storage: relation.storage, location: relation.location, views: await readersOf(sql, statements, relation) };
+  const base = { name, kind: relation.kind, managed: relation.managed, storage: relation.storage, location: relation.location, ...(await allReadersOf(sql, statements, relation)) };
   if (relation.kind === 'view' || relation.location === null) return { ...base, files: null, bytes: null, versions: null, inside: [] };
   const { store } = lake.storageOf(relation);
   const [files, history, all] = await Promise.all([store.list(relation.location), lake.table(relation).history().catch(() => []), listRelations(sql)]);

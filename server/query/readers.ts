@@ -1,9 +1,44 @@
 /** Which views read a table or view, directly or by way of others. */
 import { listRelations, type Relation } from '../catalog/relations';
 import type { Sql } from '../catalog/database';
+import { listSavedQueries } from '../catalog/saved-queries';
 import type { Statements } from './statements';
 
 const fullName = (relation: { namespace: string; name: string }) => `${relation.namespace}.${relation.name}`;
+
+export interface Readers {
+  /** Directly or by way of others. */
+  views: string[];
+  /** By their names; those that read it by way of a view too. */
+  savedQueries: string[];
+  /** Queries of the last 30 days that read it. */
+  receipts: { queries: number; people: number; last: string | null };
+}
+
+/** Whom a change of the table or view concerns. */
+export async function allReadersOf(sql: Sql, statements: Statements, relation: Relation): Promise<Readers> {
+  const name = fullName(relation);
+  const views = await readersOf(sql, statements, relation);
+  const known = new Set([name, ...views].map((each) => each.toLowerCase()));
+  const saved = await Promise.all((await listSavedQueries(sql)).map(async (each) => {
+    const statement = await statements.read(each.sql).catch(() => undefined);
+    return statement?.references.some(({ name: names }) => known.has(names.join('.').toLowerCase())) ? [each.name] : [];
+  }));
+  const [receipts] = await sql.query<Readers['receipts']>(
+    `SELECT count(*)::int AS queries, count(DISTINCT who)::int AS people, max(at) AS last FROM receipt WHERE kind = 'query' AND outcome = 'done' AND at > now() - interval '30 days' AND tables @> $1::jsonb`,
+    [JSON.stringify([{ name }])],
+  );
+  return { views, savedQueries: saved.flat(), receipts: receipts! };
+}
+
+/** One sentence for each kind of reader; none where nobody reads it. */
+export function readerWords({ views, savedQueries, receipts }: Readers): string[] {
+  return [
+    ...(views.length > 0 ? [`It is read by ${views.join(', ')}.`] : []),
+    ...(savedQueries.length > 0 ? [`The saved ${savedQueries.length === 1 ? 'query' : 'queries'} ${savedQueries.map((each) => `"${each}"`).join(', ')} ${savedQueries.length === 1 ? 'reads' : 'read'} it.`] : []),
+    ...(receipts.queries > 0 ? [`${receipts.queries === 1 ? 'One query' : `${receipts.queries} queries`} of ${receipts.people === 1 ? 'one person or token' : `${receipts.people} people or tokens`} read it in the last 30 days.`] : []),
+  ];
+}
 
 /** Full names, in the order of the catalog. A view whose text can no longer be parsed reads nothing. */
 export async function readersOf(sql: Sql, statements: Statements, relation: Relation): Promise<string[]> {

@@ -25,6 +25,25 @@ export interface SourceRead {
   limit?: number;
 }
 
+export interface SourceWrite {
+  schema: string;
+  name: string;
+  /** Of the rows, as the database's table has them or is to have them. */
+  fields: readonly Field[];
+  /** Rows as texts of JSON objects, as `rowsForDatabase` selects them. */
+  rows: AsyncIterable<string>;
+  existing: 'refuse' | 'add' | 'clear';
+  onRows?: (rows: number) => void;
+  signal?: AbortSignal;
+}
+
+export interface SourceWritten {
+  rows: number;
+  rowsBefore: number;
+  rowsAfter: number;
+  isMade: boolean;
+}
+
 export interface SourceDriver {
   /** Every object that may be read, by schema and name. Fails with `refused` or `limit` when the database cannot be reached. */
   objects(): Promise<SourceObject[]>;
@@ -34,6 +53,8 @@ export interface SourceDriver {
   statementOf(read: SourceRead): string;
   /** Rows of an object, counted by the database. */
   count(place: { schema: string; name: string }): Promise<number>;
+  /** Puts rows into a table, all or none; one that is not there is made. Fails with `conflict` where it holds rows and `refuse` is said. */
+  write(write: SourceWrite): Promise<SourceWritten>;
   /** Rows as JSON values that the engine casts to the fields' types, a batch at a time. */
   rows(read: SourceRead): AsyncIterable<Record<string, unknown>[]>;
 }

@@ -84,3 +84,51 @@ function parameter(value: Value, type: LogicalType, values: string[]): string {
   values.push(formatValue(type, value));
   return `$${values.length}::${TYPES[type.kind]}`;
 }
+
+/** A table that has the columns. */
+export function createStatement(schema: string, name: string, fields: readonly Field[]): string {
+  return `CREATE TABLE ${quoteName(schema)}.${quoteName(name)} (${fields.map((field) => `${quoteName(field.name)} ${columnType(field.type)}`).join(', ')})`;
+}
+
+function columnType(type: LogicalType): string {
+  switch (type.kind) {
+    case 'decimal':
+      return `numeric(${type.precision}, ${type.scale})`;
+    case 'byte':
+      return 'smallint';
+    case 'binary':
+    case 'fixed':
+      return 'bytea';
+    case 'timestamp_ns':
+      return 'timestamp';
+    case 'list':
+      return ['struct', 'map', 'list'].includes(type.element.type.kind) ? 'jsonb' : `${columnType(type.element.type)}[]`;
+    case 'struct':
+    case 'map':
+      return 'jsonb';
+    default:
+      return TYPES[type.kind] ?? 'text';
+  }
+}
+
+/** Rows of its only parameter, a JSON array of objects, whose values are read as the table's columns have them. */
+export function insertStatement(schema: string, name: string, fields: readonly Field[]): string {
+  const table = `${quoteName(schema)}.${quoteName(name)}`;
+  const columns = fields.map((field) => quoteName(field.name)).join(', ');
+  return `INSERT INTO ${table} (${columns}) SELECT ${columns} FROM json_populate_recordset(NULL::${table}, $1::json)`;
+}
+
+/** A column of the engine as a value of JSON that the database reads without loss. */
+export function jsonColumn({ name, type }: Field, as: string): string {
+  const column = quoteName(name);
+  switch (type.kind) {
+    case 'float':
+    case 'double':
+      return `CASE WHEN isfinite(${column}) THEN to_json(${column}) ELSE to_json(${column}::VARCHAR) END AS ${quoteName(as)}`;
+    case 'binary':
+    case 'fixed':
+      return `'\\x' || hex(${column}) AS ${quoteName(as)}`;
+    default:
+      return `${column} AS ${quoteName(as)}`;
+  }
+}

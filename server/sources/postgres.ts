@@ -3,8 +3,8 @@ import { Client } from 'pg';
 import { LakeError } from '../../core/errors';
 import { field, type Field, type LogicalType } from '../../core/schema/types';
 import { quoteName } from '../../core/sql/tokens';
-import type { SourceDriver, SourceObject, SourceRead } from './driver';
-import { selectStatement, type Statement } from './postgres-sql';
+import type { SourceDriver, SourceObject, SourceRead, SourceWrite, SourceWritten } from './driver';
+import { createStatement, insertStatement, selectStatement, type Statement } from './postgres-sql';
 
 export interface PostgresSettings {
   host: string;
@@ -72,6 +72,35 @@ export class PostgresDriver implements SourceDriver {
     return Number(row!.n);
   }
 
+  async write({ schema, name, fields, rows, existing, onRows = () => undefined, signal }: SourceWrite): Promise<SourceWritten> {
+    const table = `${quoteName(schema)}.${quoteName(name)}`;
+    const client = await this.#connect();
+    const count = async () => Number((await client.query<{ n: string }>(`SELECT count(*)::text AS n FROM ${table}`)).rows[0]!.n);
+    try {
+      await client.query('BEGIN');
+      const isMade = (await client.query<{ there: boolean }>('SELECT to_regclass($1) IS NULL AS there', [table])).rows[0]!.there;
+      if (isMade) await client.query(createStatement(schema, name, fields));
+      const rowsBefore = isMade ? 0 : await count();
+      if (rowsBefore > 0 && existing === 'refuse') throw new LakeError('conflict', `${schema}.${name} holds ${rowsBefore} rows already. Nothing was written.`, { table: `${schema}.${name}`, hint: "Say existing = 'add' to write beside them, or existing = 'clear' to remove them first." });
+      if (existing === 'clear' && !isMade) await client.query(`DELETE FROM ${table}`);
+      let written = 0;
+      for await (const batch of batches(rows, BATCH)) {
+        if (signal?.aborted) throw new LakeError('cancelled', 'Stopped. Nothing was written.');
+        written += (await client.query(insertStatement(schema, name, fields), [`[${batch.join(',')}]`])).rowCount ?? 0;
+        onRows(written);
+      }
+      const rowsAfter = await count();
+      await client.query('COMMIT');
+      this.#columns = undefined;
+      return { rows: written, rowsBefore, rowsAfter, isMade };
+    } catch (error) {
+      await client.query('ROLLBACK').catch(() => undefined);
+      throw this.#explained(error);
+    } finally {
+      await client.end().catch(() => undefined);
+    }
+  }
+
   async *rows(read: SourceRead): AsyncGenerator<Record<string, unknown>[]> {
     const all = (await this.columns()).get(`${read.schema}/${read.name}`) ?? [];
     const statement = selectStatement(read, all);
@@ -122,7 +151,7 @@ export class PostgresDriver implements SourceDriver {
     const place = `${host}:${port}`;
     if (code === '28P01' || code === '28000') return new LakeError('refused', `The database at ${place} does not accept the user ${user} with this password.`, { hint: 'Give the storage its password again.' });
     if (code === '3D000') return new LakeError('not-found', `There is no database "${database}" at ${place}.`);
-    if (code === '42501') return new LakeError('refused', `The user ${user} may not read it: ${message}. The right SELECT is missing.`);
+    if (code === '42501') return new LakeError('refused', `The user ${user} may not do this: ${message}. The right to it is missing.`);
     if (/^E[A-Z]+$/.test(code) || /timeout|terminated/i.test(message)) return new LakeError('limit', `The database at ${place} does not answer (${code || message}).`, { hint: 'Check the address and that the database is up.' });
     if (/^[0-9A-Z]{5}$/.test(code)) return new LakeError('bad-request', `The database at ${place} says: ${message}.`);
     return error;
@@ -130,6 +159,17 @@ export class PostgresDriver implements SourceDriver {
 }
 
 const COLUMNS_KEPT_MS = 10_000;
+
+async function* batches<T>(all: AsyncIterable<T>, size: number): AsyncGenerator<T[]> {
+  let batch: T[] = [];
+  for await (const each of all) {
+    batch.push(each);
+    if (batch.length < size) continue;
+    yield batch;
+    batch = [];
+  }
+  if (batch.length > 0) yield batch;
+}
 
 function run(client: Client, { text, values }: Statement): Promise<unknown> {
   return client.query(text, values);

@@ -14,7 +14,7 @@ import { readFolderWrite, type FolderWrite } from '../../core/write/folder-write
 import type { Forecast } from '../../core/write/forecast';
 import { explainPlan } from '../../core/write/plan';
 import { isDefinition, readDefinition } from '../../core/sql/define';
-import { nameOfIdentity, type Identity } from '../access/access';
+import { demandEverywhere, nameOfIdentity, type Identity } from '../access/access';
 import type { ReceiptTable } from '../catalog/receipts';
 import type { ResultColumn } from '../engine/messages';
 import { tableToFill, tryTable, type TableToFill } from '../define/create';
@@ -22,6 +22,7 @@ import type { DefineServices } from '../define/definitions';
 import { removeUnder } from '../lake/account';
 import type { PlannedTable } from '../query/prepare';
 import type { QueryResult } from '../query/queries';
+import { databaseTarget, targetWords, writeToDatabase, type DatabaseOutcome, type DatabaseTarget } from './database-writes';
 import { decideCut, groupsOf, type Decision } from './decide';
 import { folderSubject, foresee, needsStage, sampled, tableSubject } from './foresee';
 import { withSealedRows, type SealedRows } from './sealed-rows';
@@ -56,6 +57,8 @@ export interface WriteOutcome {
   cleared: { files: number; bytes: number; millis: number } | null;
   millis: { order: number; write: number; put: number };
   foreseen: { rows: number; files: number; bytes: number; millis: number } | null;
+  /** Of a table of a database, which has no files. */
+  table?: DatabaseOutcome;
 }
 
 /** The answer of a query, with a row for each file. */
@@ -68,6 +71,7 @@ export interface WriteOptions {
   onProgress?: (rows: number, of: number) => void;
   /** Keep the list of files for paging. */
   keep?: boolean;
+  signal?: AbortSignal;
 }
 
 /** A write of some rows to a folder of its own, to be looked at. */
@@ -124,6 +128,8 @@ export class FileWrites {
 
   /** What the query would read, and where its rows would go. */
   async plan(sql: string, as: Identity): Promise<{ tables: PlannedTable[]; does: string[] }> {
+    const database = await this.#toDatabase(sql, as);
+    if (database) return { tables: await this.services.queries.plan(database.source, as), does: targetWords(database.storage, database.target) };
     const { source, write, target } = await this.#prepare(sql, as);
     mustBeWelcome(target, write.existing);
     const there = target.existing.length === 0 ? '' : write.existing === 'clear' ? `, after the ${target.existing.length} files there are removed` : `, beside ${target.existing.length} that are there`;
@@ -131,6 +137,8 @@ export class FileWrites {
   }
 
   async run(options: WriteOptions): Promise<WriteResult> {
+    const database = await this.#toDatabase(options.sql, options.as);
+    if (database) return this.#writeRowsTo(options, database);
     const prepared = await this.#prepare(options.sql, options.as);
     mustBeWelcome(prepared.target, prepared.write.existing);
     return this.#write(options, prepared, (sealed) => sealed);
@@ -158,6 +166,31 @@ export class FileWrites {
     return { storage: storage.storage.name, folder: folder.path, rows: null, bytes: found.reduce((sum, file) => sum + file.bytes, 0), files: found.map((file) => ({ ...file, rows: null })) };
   }
 
+  /** Undefined where the statement writes to a folder. */
+  async #toDatabase(sql: string, as: Identity): Promise<{ storage: string; source: string; target: DatabaseTarget } | undefined> {
+    const { to, options, source } = readWrite(sql);
+    const cut = to.place.indexOf(':');
+    const storage = this.services.lake.storage(to.place.slice(0, cut));
+    if (storage.storage.kind !== 'postgres') return undefined;
+    demandEverywhere(as, 'write', 'write to a database');
+    const query = sql.slice(source.start, source.end);
+    const columns = await inUsersPlaces(source.start, () => this.services.queries.columnsOf(query, as));
+    mustBeDistinct(columns, source.start);
+    return { storage: storage.storage.name, source: query, target: await inUsersPlaces(to.start, () => databaseTarget(storage, to.place.slice(cut + 1), options, columns)) };
+  }
+
+  async #writeRowsTo(options: WriteOptions, { storage, source, target }: { storage: string; source: string; target: DatabaseTarget }): Promise<WriteResult> {
+    const to = `${storage}:${target.schema}.${target.name}`;
+    const { counts, result } = await this.#withReceipt(options, to, source, async (sealed) => {
+      const done = await writeToDatabase(sealed, target, options);
+      const columns = Object.keys(done).filter((key) => key !== 'isMade').map((name) => ({ name, type: 'bigint' }));
+      return { counts: done, written: { rows: done.rowsAtSource }, columns, rows: [[done.rowsAtSource, done.rowsBefore, done.rowsAfter, done.difference]] };
+    });
+    const done = `${counts.rowsAtSource} rows were written to the table ${target.schema}.${target.name} of ${storage}${counts.isMade ? ', which was made' : ''}; it holds ${counts.rowsAfter}${counts.difference === 0 ? '' : `, ${counts.difference} more than it should`}.`;
+    this.services.events.tell({ topic: 'storage', storage, folder: target.schema });
+    return { ...result, done, wrote: { to, files: [], rows: counts.rowsAtSource, bytes: 0, cleared: null, millis: { order: 0, write: 0, put: 0 }, foreseen: null, table: counts } };
+  }
+
   async #prepare(sql: string, as: Identity): Promise<PreparedWrite> {
     const { to, options, source } = readWrite(sql);
     const query = sql.slice(source.start, source.end);
@@ -169,26 +202,36 @@ export class FileWrites {
   }
 
   async #write(options: WriteOptions, prepared: PreparedWrite, narrowed: (sealed: SealedRows) => SealedRows | Promise<SealedRows>): Promise<WriteResult> {
-    const id = options.id ?? randomUUID();
-    const started = performance.now();
-    const { receipts, events } = this.services;
     const { storage, path: folder } = prepared.target;
     const to = `${storage.storage.name}:${folder}`;
+    const { counts: wrote, result } = await this.#withReceipt(options, to, prepared.source, async (sealed) => {
+      const at = await narrowed(sealed);
+      const done = await this.#writeRows(at, prepared, to, at === sealed ? this.#foreseen.get(forecastKey(options.sql, sealed.tables)) : undefined, options.onProgress);
+      return {
+        counts: done, written: { rows: done.rows, files: done.files.length, bytes: done.bytes },
+        columns: [{ name: 'file', type: 'varchar' }, { name: 'rows', type: 'bigint' }, { name: 'bytes', type: 'bigint' }], rows: done.files.map((file) => [file.path, file.rows, file.bytes]),
+      };
+    });
+    this.services.events.tell({ topic: 'storage', storage: storage.storage.name, folder });
+    return { ...result, wrote, done: doneWords(wrote) };
+  }
+
+  /** Every write leaves a receipt, however it ends; it is answered when that is kept. */
+  async #withReceipt<T>(options: WriteOptions, to: string, source: string, work: (sealed: SealedRows) => Promise<{ counts: T; written: { rows: number; files?: number; bytes?: number }; columns: ResultColumn[]; rows: unknown[][] }>): Promise<{ counts: T; result: QueryResult }> {
+    const id = options.id ?? randomUUID();
+    const started = performance.now();
+    const { receipts, queries } = this.services;
     let tables: ReceiptTable[] = [];
     const base = { id, who: nameOfIdentity(options.as), kind: 'write' as const, sql: options.sql, planMs: null, engineMs: null };
     try {
-      const wrote = await withSealedRows(this.services.queries, { id, sql: prepared.source, as: options.as }, async (sealed) => {
+      const { counts, written, columns, rows } = await withSealedRows(queries, { id, sql: source, as: options.as }, (sealed) => {
         tables = sealed.tables;
-        const rows = await narrowed(sealed);
-        return this.#writeRows(rows, prepared, to, rows === sealed ? this.#foreseen.get(forecastKey(options.sql, tables)) : undefined, options.onProgress);
+        return work(sealed);
       });
       const totalMs = performance.now() - started;
-      receipts.put({ ...base, tables, outcome: 'done', written: { table: to, operation: 'write files', files: wrote.files.length, bytes: wrote.bytes, rows: wrote.rows }, rowCount: wrote.rows, totalMs, problem: null });
-      events.tell({ topic: 'storage', storage: storage.storage.name, folder });
-      const columns = [{ name: 'file', type: 'varchar' }, { name: 'rows', type: 'bigint' }, { name: 'bytes', type: 'bigint' }];
-      const rows = wrote.files.map((file) => [file.path, file.rows, file.bytes]);
-      if (options.keep) this.services.queries.keepRows(id, { columns, rows, as: options.as });
-      return { id, wrote, done: doneWords(wrote), columns, rows, rowCount: rows.length, truncated: false, receipt: { id, tables, planMs: 0, engineMs: totalMs, totalMs } };
+      receipts.put({ ...base, tables, outcome: 'done', written: { table: to, operation: 'write', ...written }, rowCount: written.rows, totalMs, problem: null });
+      if (options.keep) queries.keepRows(id, { columns, rows, as: options.as });
+      return { counts, result: { id, columns, rows, rowCount: rows.length, truncated: false, receipt: { id, tables, planMs: 0, engineMs: totalMs, totalMs } } };
     } catch (error) {
       const cancelled = error instanceof LakeError && error.kind === 'cancelled';
       receipts.put({ ...base, tables, outcome: cancelled ? 'cancelled' : 'failed', written: { table: to }, rowCount: null, totalMs: performance.now() - started, problem: error instanceof LakeError ? error.message : 'An unexpected error.' });

@@ -83,4 +83,6 @@ export interface WriteOutcome {
   cleared: { files: number; bytes: number; millis: number } | null;
   millis: { order: number; write: number; put: number };
   foreseen: { rows: number; files: number; bytes: number; millis: number } | null;
+  /** Of a table of a database, which has no files. */
+  table?: { rowsAtSource: number; rowsBefore: number; rowsAfter: number; difference: number; isMade: boolean };
 }

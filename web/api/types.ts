@@ -259,6 +259,13 @@ export interface ReceiptTable {
   /** What a connected database is asked. */
   asked?: string;
 }
+/** A query that somebody gave a name. */
+export interface SavedQuery {
+  name: string;
+  sql: string;
+  who: string;
+  changedAt: string;
+}
 export interface QueryResult {
   /** Of a statement that defines: what was done, in words. */
   done?: string;
@@ -298,7 +305,7 @@ export interface ReadMap extends ReceiptTable {
   partitionsNotShown: number;
 }
 export interface Hit {
-  kind: 'table' | 'view' | 'column' | 'folder' | 'file';
+  kind: 'table' | 'view' | 'column' | 'folder' | 'file' | 'saved query';
   name: string;
   inside: string;
   because?: string;

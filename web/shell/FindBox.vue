@@ -4,6 +4,7 @@ import { useDebounceFn } from '@vueuse/core';
 import { ref } from 'vue';
 import { useRouter } from 'vue-router';
 import { call, storageLink, tableLink } from '../api/client';
+import { queryLink } from '../pages/query/link';
 import type { Hit } from '../api/types';
 
 const router = useRouter();
@@ -49,6 +50,7 @@ function open(hit: Hit | null): void {
   hits.value = [];
   if (hit.kind === 'folder') void router.push(storageLink(hit.inside, hit.name));
   else if (hit.kind === 'file') void router.push(storageLink(hit.inside, hit.name.split('/').slice(0, -1).join('/'), hit.name.split('/').at(-1)));
+  else if (hit.kind === 'saved query') void router.push(queryLink(hit.inside));
   else if (hit.kind === 'view') void router.push(tableLink(hit.name).replace('/tables/', '/catalog/'));
   else void router.push({ path: tableLink(hit.kind === 'column' ? hit.inside : hit.name), query: hit.kind === 'column' ? { section: 'columns' } : {} });
 }
@@ -64,7 +66,7 @@ function open(hit: Hit | null): void {
       <ComboboxOption v-for="hit in hits" :key="`${hit.kind} ${hit.inside} ${hit.name}`" v-slot="{ active }" :value="hit" as="template">
         <li class="flex items-baseline gap-2 px-3 py-1.5" :class="active ? 'bg-tide-soft' : ''">
           <span class="min-w-0"><span class="mono block truncate">{{ hit.name }}</span><span v-if="hit.because" class="block truncate text-small text-muted">{{ hit.because }}</span></span>
-          <span class="ml-auto shrink-0 text-small text-muted">{{ hit.kind }}{{ hit.kind === 'table' || hit.kind === 'view' ? '' : ` in ${hit.inside}` }}</span>
+          <span class="ml-auto shrink-0 text-small text-muted">{{ hit.kind }}{{ hit.kind === 'table' || hit.kind === 'view' || hit.kind === 'saved query' ? '' : ` in ${hit.inside}` }}</span>
         </li>
       </ComboboxOption>
       <li v-if="hits.length === 0 && searched !== ''" class="px-3 py-2 text-muted">Nothing has “{{ searched }}” in its name, description or tags. <code>kind:column</code> and <code>in:refined</code> narrow what is looked through.</li>

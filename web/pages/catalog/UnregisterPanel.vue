@@ -15,6 +15,8 @@ interface Teardown {
   versions: number | null;
   inside: string[];
   views: string[];
+  savedQueries: string[];
+  receipts: { queries: number; people: number };
 }
 const props = defineProps<{ detail: TableDetail }>();
 const emit = defineEmits<{ close: []; gone: [] }>();
@@ -47,6 +49,8 @@ async function takeDown(): Promise<void> {
       <p v-else>The name leaves the catalog; the database keeps its table.</p>
       <p v-if="held.views.length > 0" class="mt-1 text-rust">Read by {{ held.views.join(', ') }}, which will fail without it.</p>
       <p v-else class="mt-1 text-muted">No view reads it.</p>
+      <p v-if="held.savedQueries.length > 0" class="text-rust">Read by the saved {{ held.savedQueries.length === 1 ? 'query' : 'queries' }} {{ held.savedQueries.join(', ') }}.</p>
+      <p v-if="held.receipts.queries > 0">{{ plural(held.receipts.queries, 'query', 'queries') }} of {{ plural(held.receipts.people, 'person or token', 'people or tokens') }} read it in the last 30 days.</p>
     </template>
     <label class="mt-2 grid max-w-64 gap-0.5"><span class="text-muted">Write <b class="mono text-ink">{{ removes ? full : detail.name }}</b> to confirm</span><input v-model="typed" class="mono h-[29px] border border-rule bg-card px-2" autocomplete="off" spellcheck="false"></label>
     <ProblemBox v-if="problem" class="mt-2" :problem="problem" />

@@ -4,7 +4,7 @@ import type { SQLNamespace } from '@codemirror/lang-sql';
 import { computed, ref, shallowRef, watch } from 'vue';
 import { useRoute, useRouter } from 'vue-router';
 import { call } from '../../api/client';
-import type { Receipt } from '../../api/types';
+import type { Receipt, SavedQuery } from '../../api/types';
 import BaseButton from '../../design/BaseButton.vue';
 import { agoText, bytesText, millisText, plural, utcText } from '../../design/format';
 import ProblemBox from '../../design/ProblemBox.vue';
@@ -12,7 +12,7 @@ import ProgressBar from '../../design/ProgressBar.vue';
 import PageFrame from '../../shell/PageFrame.vue';
 import { useCatalog } from '../../stores/catalog';
 import { useLive } from '../../stores/live';
-import { useLoad } from '../../stores/load';
+import { useAct, useLoad } from '../../stores/load';
 import { nameAsSql } from '../../../core/sql/tokens';
 import { tableName } from './link';
 import ReceiptView from './ReceiptView.vue';
@@ -59,13 +59,33 @@ const atHand = computed(() => {
 const folded = ref(localStorage.getItem('at-hand') === 'folded');
 watch(folded, (is) => localStorage.setItem('at-hand', is ? 'folded' : 'open'));
 
+/** Queries that have a name. */
+const saved = useLoad(() => call<SavedQuery[]>('/saved-queries'));
+void saved.reload();
+const savedName = computed(() => saved.value.value?.find((each) => each.sql === sql.value)?.name);
+const naming = ref<string>();
+const saving = useAct();
+async function save(): Promise<void> {
+  const name = naming.value?.trim();
+  if (!name || !(await saving.run(() => call(`/saved-queries/${encodeURIComponent(name)}`, { method: 'PUT', body: { sql: sql.value } })))) return;
+  naming.value = undefined;
+  await saved.reload();
+}
+async function forget(name: string): Promise<void> {
+  await saving.run(() => call(`/saved-queries/${encodeURIComponent(name)}`, { method: 'DELETE' }));
+  await saved.reload();
+}
+
 const receipts = useLoad(() => call<Receipt[]>('/receipts?limit=12'));
 void receipts.reload();
 const reloadReceipts = useDebounceFn(receipts.reload, 150);
 useLive((event) => {
   if (event.topic === 'receipt') void reloadReceipts();
   if (event.topic === 'table') void query.plan();
-  if (event.topic === 'catalog') void loadNames();
+  if (event.topic === 'catalog') {
+    void loadNames();
+    void saved.reload();
+  }
 }, () => void receipts.reload());
 const openReceipt = computed(() => (typeof route.query.receipt === 'string' ? route.query.receipt : undefined));
 const showReceipt = (id: string | undefined) => void router.replace({ query: { ...route.query, receipt: id } });
@@ -94,6 +114,10 @@ const canShowExamples = computed(() => catalog.relations.some((each) => each.nam
             <button class="block max-w-full truncate text-left hover:text-tide" :class="each.inQuery ? 'font-semibold' : ''" :title="`Put ${each.full} in the query`" @click="editor?.insert(tableName(each.namespace, each.name))">{{ each.full }}</button>
             <template v-if="each.inQuery"><button v-for="column in columns[each.full] ?? []" :key="column" class="mono block max-w-full truncate py-px pl-3 text-left text-muted hover:text-tide" @click="editor?.insert(nameAsSql(column))">{{ column }}</button></template>
           </li>
+          <template v-if="saved.value.value && saved.value.value.length > 0">
+            <li class="mt-1.5 border-t border-hairline px-2.5 pt-1.5 font-semibold">Saved</li>
+            <li v-for="each in saved.value.value" :key="each.name" class="group flex gap-1 px-2.5 py-0.5"><button class="min-w-0 flex-1 truncate text-left hover:text-tide" :class="each.name === savedName ? 'font-semibold' : ''" :title="each.sql" @click="sql = each.sql">{{ each.name }}</button><button class="plain-link invisible shrink-0 text-small group-focus-within:visible group-hover:visible" :aria-label="`Forget ${each.name}`" @click="forget(each.name)">forget</button></li>
+          </template>
           <li v-if="atHand.length === 0" class="px-2.5 py-1 text-muted">No tables yet. Files can be read as <code>"storage:path"</code>.</li>
         </ul>
       </aside>
@@ -102,13 +126,17 @@ const canShowExamples = computed(() => catalog.relations.some((each) => each.nam
           <header class="flex items-center gap-3 border-b border-hairline px-3 py-1.5">
             <h1 class="text-[15px]">Query</h1>
             <template v-if="sql.trim() === '' && canShowExamples"><span class="text-muted">try</span><button v-for="each in examples" :key="each.words" class="plain-link truncate" @click="sql = each.sql">{{ each.words }}</button></template>
+            <b v-if="savedName" class="truncate">{{ savedName }}</b>
             <span class="ml-auto flex items-center gap-2.5">
+              <form v-if="naming !== undefined" class="flex items-center gap-1.5" aria-label="Save the query" @submit.prevent="save" @keydown.esc="naming = undefined"><input v-model="naming" class="h-[25px] w-40 border border-rule bg-card px-1.5" placeholder="its name" aria-label="Name of the query" autocomplete="off"><button class="plain-link" :disabled="naming.trim() === ''">save</button></form>
+              <button v-else-if="sql.trim() !== '' && !savedName" class="plain-link" @click="naming = ''">Save as …</button>
               <template v-if="query.running.value"><ProgressBar :done="0" :total="null" class="w-16" /><span class="mono text-muted" role="status">{{ millisText(query.elapsed.value) }}</span><BaseButton look="danger" @click="query.cancel">Cancel</BaseButton></template>
               <BaseButton v-else look="strong" :disabled="sql.trim() === ''" @click="query.run">Run <kbd class="ml-1 font-mono text-tiny">Ctrl ⏎</kbd></BaseButton>
             </span>
           </header>
           <SqlEditor ref="editor" v-model="sql" class="flex-1" :names="names" :problem="marked" @run="query.run" />
         </section>
+        <ProblemBox v-if="saving.problem.value" :problem="saving.problem.value" />
         <ProblemBox v-if="query.problem.value" :problem="query.problem.value" />
         <ScriptSteps v-if="query.script.value" :script="query.script.value" :chosen="query.result.value" @choose="(result) => (query.result.value = result)" />
         <ResultView v-if="query.result.value" :result="query.result.value" :from-receipt="query.fromReceipt.value" :class="query.running.value ? 'opacity-60' : ''" @receipt="showReceipt" @write="router.push({ path: '/write', query: { query: sql } })" />

@@ -56,7 +56,7 @@ const total = computed(() => (forecast.value?.costs ?? []).reduce((sum, each) =>
     </article>
     <div v-if="forecast" class="mt-3 flex min-h-0 flex-1 flex-col" :class="narrow ? '' : 'overflow-auto'" tabindex="0" role="region" aria-label="Forecast">
       <h2>{{ plural(forecast.files, 'file') }}<template v-if="forecast.folderCount > 1"> in {{ plural(forecast.folderCount, 'folder') }}</template>, about {{ bytesText(forecast.bytes) }}, {{ plural(forecast.rows, 'row') }}</h2>
-      <p class="text-muted">{{ forecast.basis.kind === 'all' ? 'All rows were counted; sizes are those of some that were written.' : `Reckoned from ${plural(forecast.basis.rows, 'row')} taken from all over.` }}<template v-if="forecast.existing.files > 0"> {{ plural(forecast.existing.files, 'file') }}, {{ bytesText(forecast.existing.bytes) }}, {{ forecast.existing.files === 1 ? 'stands' : 'stand' }} there now.</template></p>
+      <p class="text-muted">{{ forecast.basis.kind === 'all' ? `All rows were counted; sizes are those of some that were written${forecast.rows > 2_000_000 ? ', from among the first two million' : ''}.` : `Reckoned from ${plural(forecast.basis.rows, 'row')} taken from all over.` }}<template v-if="forecast.existing.files > 0"> {{ plural(forecast.existing.files, 'file') }}, {{ bytesText(forecast.existing.bytes) }}, {{ forecast.existing.files === 1 ? 'stands' : 'stand' }} there now.</template></p>
       <div class="mt-2 grid gap-x-5 gap-y-2" :class="narrow ? 'order-last' : 'grid-cols-[minmax(0,1fr)_300px]'">
         <ul class="list-disc pl-4"><li v-for="each in forecast.says" :key="each">{{ each }}</li></ul>
         <dl class="grid content-start gap-1" aria-label="What it costs">

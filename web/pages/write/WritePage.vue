@@ -24,9 +24,12 @@ import { emptyWrite, formOf, sizeProblem, sqlOf, type WriteForm } from './write-
 
 const route = useRoute();
 const router = useRouter();
+/** In the order in which they are offered. */
+const KINDS = ['folder', 's3', 'postgres'];
 const storages = useLoad(() => call<StorageName[]>('/storages'));
 void storages.reload();
-const targets = computed(() => (storages.value.value ?? []).filter((each) => each.kind !== 'postgres').sort((a, b) => Number(b.kind === 'folder') - Number(a.kind === 'folder')).map(({ name }) => ({ value: name, words: name })));
+const targets = computed(() => [...(storages.value.value ?? [])].sort((a, b) => KINDS.indexOf(a.kind) - KINDS.indexOf(b.kind)).map(({ name }) => ({ value: name, words: name })));
+const toDatabase = computed(() => storages.value.value?.find((each) => each.name === form.value.storage)?.kind === 'postgres');
 const given = (key: string) => (typeof route.query[key] === 'string' ? route.query[key] : '');
 const form = ref<WriteForm>(fromUrl());
 const sql = ref('');
@@ -41,9 +44,9 @@ function fromUrl(): WriteForm {
   }
 }
 watch(targets, (all) => form.value.storage === '' && all.length > 0 && (form.value.storage = all[0]!.value), { immediate: true });
-watch(form, (now) => {
+watch([form, toDatabase], () => {
   if (fromText) return void (fromText = false);
-  sql.value = sqlOf(now);
+  sql.value = sqlOf(form.value, toDatabase.value);
   marked.value = undefined;
 }, { deep: true, immediate: true });
 function onText(text: string): void {
@@ -102,12 +105,14 @@ const compared = computed(() => {
 
 <template>
   <PageFrame :steps="[{ label: 'Query', to: '/query' }, { label: 'Write files' }]">
-    <template #title><h1>Write files</h1><span class="text-muted">Rows of a query, to files of a folder</span></template>
+    <template #title><h1>Write files</h1><span class="text-muted">Rows of a query, to files of a folder or to a table of a database</span></template>
     <div class="grid min-h-0 flex-1 grid-cols-[430px_minmax(0,1fr)] gap-3.5">
       <div class="flex min-h-0 flex-col gap-3">
         <form class="min-h-0 flex-1 overflow-auto border border-rule bg-card px-4 py-3" aria-label="The write" tabindex="0" @submit.prevent="write">
           <label class="grid gap-0.5"><span class="text-muted">Rows of</span><textarea v-model="form.query" class="mono h-16 border border-rule bg-card px-2 py-1" placeholder="SELECT … FROM namespace.table" spellcheck="false" /></label>
-          <div class="mt-2 grid grid-cols-2 gap-2"><SelectField v-model="form.storage" label="To the storage" :choices="targets" /><TextField v-model="form.folder" label="Folder" mono /></div>
+          <div class="mt-2 grid grid-cols-2 gap-2"><SelectField v-model="form.storage" label="To the storage" :choices="targets" /><TextField v-model="form.folder" :label="toDatabase ? 'Table' : 'Folder'" mono :placeholder="toDatabase ? 'schema.table' : ''" /></div>
+          <SelectField v-if="toDatabase" v-model="form.existing" class="mt-2" label="Rows that stand there" :choices="EXISTING" />
+          <template v-else>
           <div class="mt-2 grid grid-cols-2 gap-2">
             <SelectField v-model="form.format" label="As" :choices="FORMATS" /><SelectField v-model="form.compression" label="Compressed with" :choices="compressions" />
             <template v-if="form.format === 'csv'"><TextField v-model="form.delimiter" label="Between fields" mono hint="or the word tab" /><CheckField v-model="form.header" class="self-center" label="Names in the first line" /></template>
@@ -122,9 +127,10 @@ const compared = computed(() => {
               <SelectField v-model="form.existing" label="Files that stand there" :choices="EXISTING" />
             </div>
           </fieldset>
+          </template>
         </form>
         <section class="flex h-[190px] shrink-0 flex-col border border-rule bg-card" aria-label="The same as SQL">
-          <header class="flex items-center gap-3 border-b border-hairline px-3 py-1"><h2>As SQL</h2><BaseButton class="ml-auto" look="strong" :disabled="!ready || busy || job?.state === 'running'" @click="write">{{ job?.state === 'running' ? 'Writing …' : 'Write the files' }}</BaseButton></header>
+          <header class="flex items-center gap-3 border-b border-hairline px-3 py-1"><h2>As SQL</h2><BaseButton class="ml-auto" look="strong" :disabled="!ready || busy || job?.state === 'running'" @click="write">{{ job?.state === 'running' ? 'Writing …' : toDatabase ? 'Write the rows' : 'Write the files' }}</BaseButton></header>
           <SqlEditor :model-value="sql" class="min-h-0 flex-1" :names="{}" :problem="marked" label="The write as SQL" hint="WRITE TO 'storage:folder' AS SELECT …" @update:model-value="onText" @run="write" />
           <p v-if="marked" class="border-t border-hairline px-3 py-1 text-rust" role="alert">{{ marked.message }}</p>
         </section>
@@ -135,12 +141,14 @@ const compared = computed(() => {
         <p v-else-if="job && job.state !== 'done'" class="border-l-2 border-rust pl-2" role="alert">{{ job.message }}</p>
         <article v-if="outcome" class="border-b border-rule pb-3" role="status" aria-label="What came of it">
           <h2>{{ outcome.done }}</h2>
-          <div class="mt-1 grid grid-cols-[auto_minmax(0,1fr)] gap-8">
+          <dl v-if="outcome.table" class="mt-1 grid max-w-xs grid-cols-[1fr_auto] gap-x-6"><dt>Rows at the source</dt><dd class="mono text-right">{{ countText(outcome.table.rowsAtSource) }}</dd><dt>In the table before</dt><dd class="mono text-right">{{ countText(outcome.table.rowsBefore) }}</dd><dt>and after</dt><dd class="mono text-right">{{ countText(outcome.table.rowsAfter) }}</dd><dt>Difference</dt><dd class="mono text-right" :class="outcome.table.difference === 0 ? 'text-kelp' : 'text-rust'">{{ countText(outcome.table.difference) }}</dd></dl>
+          <div v-else class="mt-1 grid grid-cols-[auto_minmax(0,1fr)] gap-8">
             <table class="text-left"><thead><tr class="border-b border-rule text-muted"><th /><th class="px-4 text-right">foreseen</th><th class="text-right">came</th></tr></thead><tbody><tr v-for="each in compared" :key="each.what"><th class="font-normal">{{ each.what }}</th><td class="mono px-4 text-right">{{ each.foreseen ?? '–' }}</td><td class="mono text-right">{{ each.came }}</td></tr></tbody></table>
             <p class="text-muted">{{ outcome.cleared ? `${plural(outcome.cleared.files, 'file')}, ${bytesText(outcome.cleared.bytes)}, were removed in ${millisText(outcome.cleared.millis)}. ` : '' }}Putting in order took {{ millisText(outcome.millis.order) }}, writing {{ millisText(outcome.millis.write) }}, bringing them to their place {{ millisText(outcome.millis.put) }}. <RouterLink class="plain-link" :to="`/storage/${form.storage}/${form.folder}`">Look at them</RouterLink></p>
           </div>
         </article>
-        <ForecastPanel :sql="sql" :root="form.folder" :ready="ready" class="flex-1" />
+        <p v-if="toDatabase" class="text-muted">Rows go into the table in one transaction: all of them or none. A table that is not there is made with the columns of the query; columns of one that is are found by name. Rows at both ends are counted.</p>
+        <ForecastPanel v-else :sql="sql" :root="form.folder" :ready="ready" class="flex-1" />
       </div>
     </div>
   </PageFrame>

@@ -66,7 +66,9 @@ export function formOf(sql: string): WriteForm {
   };
 }
 
-export function sqlOf(form: WriteForm): string {
+/** `toDatabase`: of a table of a database only what becomes of its rows can be said. */
+export function sqlOf(form: WriteForm, toDatabase = false): string {
+  if (toDatabase) return `WRITE TO ${quoteText(`${form.storage}:${form.folder.trim()}`)}${form.existing === 'refuse' ? '' : ` WITH (existing = ${quoteText(form.existing)})`}\nAS ${form.query.trim()}`;
   const isText = form.format === 'csv';
   const options: Record<string, string> = {
     format: form.format, ...(form.compression === '' ? {} : { compression: form.compression }), ...(isText && !form.header ? { header: 'false' } : {}), ...(isText && form.delimiter !== ',' ? { delimiter: form.delimiter } : {}), ...planOptions(form),
