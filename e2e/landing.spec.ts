@@ -35,6 +35,11 @@ test('landed again, one table that fails leaves the others; a choice of tables i
   expect(tables.slice(1)).toEqual(tables.slice(1).map((each) => ({ ...each, problem: null, difference: 0, isNew: false, newColumns: [] })));
   expect(readdirSync(path.join(folder, 'postgres/fleet/visits'))).toEqual(['rows.parquet']);
   expect((await request.post('/api/storages/fleet-office/landing', { data: { ...ask, tables: ['nothing.*'] } })).status()).toBe(404);
+  const planned = async (more: object) => (await (await request.post('/api/storages/fleet-office/landing/plan', { data: { to: ask.to, ...more } })).json()) as { tables: { table: string; path: string }[]; detail?: string };
+  expect((await planned({ query: "SELECT 'fleet', name FROM (VALUES ('visits'), ('boats')) AS t(name)" })).tables.map((each) => each.table)).toEqual(['fleet.visits', 'fleet.boats']);
+  expect((await planned({ query: "SELECT 'fleet.Boats'" })).detail).toContain('has no table fleet.Boats, which the query names');
+  expect((await planned({ query: 'SELECT 1, 2, 3' })).detail).toContain('gives 3 columns');
+  expect((await planned({ database: 'annex', tables: ['fleet.boats'] })).tables.map((each) => each.path)).toEqual(['made/office/annex/fleet/boats/rows.parquet']);
   expect((await request.post('/api/storages/tern-bay/landing', { data: ask })).status()).toBe(400);
   expect((await request.post('/api/storages/fleet-office/landing', { data: { ...ask, to: { storage: 'tern-bay', folder: '../out' } } })).status()).toBe(400);
 });

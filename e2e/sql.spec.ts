@@ -85,5 +85,39 @@ test('a Delta table is altered without rewriting files, once it maps columns and
   await run("INSERT INTO shapes.d VALUES ('b', DATE '2026-03-14', 5000000000), ('c', NULL, NULL)");
   expect(await run('SELECT * FROM shapes.d ORDER BY new')).toEqual([['a', null, 1], ['b', '2026-03-14', 5000000000], ['c', null, null]]);
   expect(await run('SHOW COLUMNS OF shapes.d')).toEqual([['new', 'varchar', false, false, null], ['later', 'date', false, false, null], ['n', 'bigint', false, false, 'counts on']]);
+  // Inside structs too, where older files lack what came later.
+  await run("CREATE TABLE shapes.nested (n integer, place struct(lat integer, lon double)) WITH (format = 'delta', delta.columnMapping.mode = 'name', delta.enableTypeWidening = true)");
+  await run("INSERT INTO shapes.nested VALUES (1, {'lat': 5, 'lon': 0.5})");
+  for (const change of ['ADD COLUMN place.harbour varchar FIRST', 'ALTER COLUMN place.lat TYPE bigint', 'RENAME COLUMN place.lon TO east', "ALTER COLUMN place.east COMMENT 'from Greenwich'"]) await run(`ALTER TABLE shapes.nested ${change}`);
+  await run("INSERT INTO shapes.nested VALUES (2, {'harbour': 'Holm Quay', 'lat': 5000000000, 'east': 1.5})");
+  expect(await run('SELECT place FROM shapes.nested ORDER BY n')).toEqual([[{ harbour: null, lat: 5, east: 0.5 }], [{ harbour: 'Holm Quay', lat: 5000000000, east: 1.5 }]]);
+  await run('ALTER TABLE shapes.nested DROP COLUMN place.lat');
+  expect(await run('SELECT place FROM shapes.nested ORDER BY n')).toEqual([[{ harbour: null, east: 0.5 }], [{ harbour: 'Holm Quay', east: 1.5 }]]);
+  expect(await (await request.post('/api/query', { data: { sql: 'ALTER TABLE shapes.nested ADD COLUMN n.deep integer' } })).json()).toMatchObject({ detail: expect.stringContaining('is no struct') });
+  expect(await (await request.post('/api/query', { data: { sql: 'ALTER TABLE shapes.nested DROP COLUMN place.nothing' } })).json()).toMatchObject({ detail: expect.stringContaining('has no column "nothing"') });
   await run('DROP NAMESPACE shapes CASCADE');
+});
+
+test('the definition is changed beside its columns: as SQL, with whom it concerns, before it is done', async ({ page, request }) => {
+  const post = (sql: string) => request.post('/api/query', { data: { sql } });
+  await post('CREATE NAMESPACE forms');
+  await post("CREATE TABLE forms.t AS SELECT 1 AS id, 'x' AS site");
+  await post('CREATE VIEW forms.v AS SELECT site FROM forms.t');
+  await page.goto('/tables/forms/t?section=columns');
+  const form = page.getByRole('form', { name: 'Change the table' });
+  await form.getByLabel('What', { exact: false }).first().selectOption('add');
+  await form.getByLabel('Its name').fill('depth');
+  await form.getByLabel('Type').fill('double');
+  await form.getByLabel('Place').selectOption('after id');
+  await expect(form.getByLabel('The change as SQL')).toHaveText('ALTER TABLE forms.t ADD COLUMN depth double AFTER id');
+  await form.getByRole('button', { name: 'Do it' }).click();
+  await expect(form.getByRole('status')).toContainText('Done');
+  await expect(page.getByRole('region', { name: 'Columns' }).locator('tbody tr td:first-child')).toContainText(['id', 'depth', 'site']);
+  await page.getByRole('button', { name: 'Change site' }).focus();
+  await page.keyboard.press('Enter');
+  await form.getByLabel('Its new name').fill('place');
+  await expect(form.getByLabel('What it does')).toContainText('It is read by forms.v.');
+  await form.getByRole('button', { name: 'Do it' }).click();
+  await expect(page.getByRole('region', { name: 'Columns' })).toContainText('place');
+  await post('DROP NAMESPACE forms CASCADE');
 });

@@ -165,6 +165,17 @@ test('a load goes into files by a plan of its own', async ({ request }) => {
   expect(await rows(request, 'SHOW FILES OF press.loaded')).toHaveLength(7);
 });
 
+test('a change that runs tells how far it is', async ({ request }) => {
+  await rows(request, 'CREATE TABLE press.watched (n bigint, text varchar)');
+  const id = '7f1b7bd4-6a8f-4d0c-9f7c-0d6a2d8f4f10';
+  const progress = async () => (await (await request.get(`/api/query/${id}/progress`)).json()) as { rows: number; of: number; bytes: number } | null;
+  expect(await progress()).toBeNull();
+  const running = post(request, 'query', { sql: "INSERT INTO press.watched SELECT range, md5(range::VARCHAR) FROM range(6000000)", id });
+  await expect.poll(async () => (await progress())?.rows ?? 0, { intervals: [50], timeout: 30_000 }).toBeGreaterThan(0);
+  expect((await running).status).toBe(200);
+  await expect.poll(progress).toBeNull();
+});
+
 test('files that stand there are in the way, are added to, or are cleared first', async ({ request }) => {
   const one = (existing: string, n: number) => run(request, write('there', `files = 'one', format = 'csv'${existing}`, `SELECT ${n} AS n, 'x' AS x`));
   await one('', 1);

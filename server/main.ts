@@ -127,7 +127,7 @@ async function start(args: readonly string[], onStop: (stop: () => Promise<void>
   const services: Services = {
     config, log, database, events, jobs, lake, inspector, files, queryEngine, workEngine, readiness,
     tokens, names, receipts, local, uploads: new Uploads(path.join(config.home, 'uploads')),
-    queries, changes, definitions: new Definitions(tools), loads: new Loads(tools), landings: new Landings({ lake, jobs, events, config }, workEngine), writes: new FileWrites(tools), upkeep, icebergUpkeep: new IcebergUpkeep(workEngine, local, config),
+    queries, changes, definitions: new Definitions(tools), loads: new Loads(tools), landings: new Landings({ lake, jobs, events, config, queries }, workEngine), writes: new FileWrites(tools), upkeep, icebergUpkeep: new IcebergUpkeep(workEngine, local, config),
     columns, find: new FindIndex(database, events), crawler, schedules: new Schedules(database, crawler, { kind: 'person', name: `${config.person}, by schedule` }, log),
   };
   if (config.demo) {

@@ -233,9 +233,9 @@ function changeFile(table: DeltaTable, base: LogState, file: WrittenFile): Chang
 }
 
 /** Adds columns at the end, or where `place` then moves them; older rows read null there. */
-export async function addColumns(table: DeltaTable, columns: Field[], ports: CommitPorts, place: (metadata: Metadata) => Metadata = (metadata) => metadata): Promise<number> {
+export async function addColumns(table: DeltaTable, columns: Field[], ports: CommitPorts, { within, place = (metadata) => metadata }: { within?: string; place?: (metadata: Metadata) => Metadata } = {}): Promise<number> {
   const base = await latestState(table);
-  return changeMetadata(table, base, place(withNewColumns(base.metadata, table.name, columns, ports.ids)), 'ADD COLUMNS', { columns: JSON.stringify(columns.map(({ name }) => name)) }, ports);
+  return changeMetadata(table, base, place(withNewColumns(base.metadata, table.name, columns, ports.ids, within)), 'ADD COLUMNS', { columns: JSON.stringify(columns.map(({ name }) => name)) }, ports);
 }
 
 /** No file is rewritten; needs column mapping. */

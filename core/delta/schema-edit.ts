@@ -14,10 +14,12 @@ function edited(metadata: Metadata, table: string, edit: (struct: StructJson) =>
   return { ...metadata, schemaString: JSON.stringify(struct) };
 }
 
-export function withNewColumns(metadata: Metadata, table: string, columns: readonly Field[], ids: Ids): Metadata {
+/** `within`: dotted path of the struct that they are added to; the table's columns where absent. */
+export function withNewColumns(metadata: Metadata, table: string, columns: readonly Field[], ids: Ids, within?: string): Metadata {
   const isMapped = mappingMode(metadata.configuration, table) !== 'none';
   const counter = { next: Number(metadata.configuration[MAX_COLUMN_ID] ?? 0) + 1 };
-  const added = edited(metadata, table, (struct) => {
+  const added = edited(metadata, table, (whole) => {
+    const struct = within === undefined ? whole : structAt(whole, within, table);
     for (const column of columns) {
       if (find(struct, column.name)) throw new LakeError('bad-request', `${table} has a column "${column.name}" already.`, { table });
       if (column.required) throw new LakeError('bad-request', `A new column must allow nulls, since older rows of ${table} have none for "${column.name}".`);
@@ -30,9 +32,9 @@ export function withNewColumns(metadata: Metadata, table: string, columns: reado
 /** Needs column mapping, without which the name in files would be lost. */
 export function withRenamedColumn(metadata: Metadata, table: string, from: string, to: string): Metadata {
   needMapping(metadata, table, `Renaming "${from}"`);
-  const renamed = edited(metadata, table, (struct) => {
-    const column = mustFind(struct, from, table);
-    const other = find(struct, to);
+  const renamed = edited(metadata, table, (whole) => {
+    const { parent, column } = mustFind(whole, from, table);
+    const other = find(parent, to);
     if (other && other !== column) throw new LakeError('bad-request', `${table} has a column "${to}" already.`, { table });
     column.name = to;
   });
@@ -42,27 +44,27 @@ export function withRenamedColumn(metadata: Metadata, table: string, from: strin
 export function withoutColumn(metadata: Metadata, table: string, name: string): Metadata {
   needMapping(metadata, table, `Dropping "${name}"`);
   if (metadata.partitionColumns.some((each) => each.toLowerCase() === name.toLowerCase())) throw new LakeError('bad-request', `${table} is partitioned by "${name}", so it cannot be dropped.`, { table });
-  return edited(metadata, table, (struct) => {
-    const column = mustFind(struct, name, table);
-    if (struct.fields.length === 1) throw new LakeError('bad-request', `"${name}" is the only column of ${table}, so it cannot be dropped.`, { table });
-    struct.fields.splice(struct.fields.indexOf(column), 1);
+  return edited(metadata, table, (whole) => {
+    const { parent, column } = mustFind(whole, name, table);
+    if (parent.fields.length === 1) throw new LakeError('bad-request', `"${name}" is the only column of ${parent === whole ? table : 'its struct'}, so it cannot be dropped.`, { table });
+    parent.fields.splice(parent.fields.indexOf(column), 1);
   });
 }
 
 /** To the front where `after` is null; files need not change, since columns are found by name. */
 export function withMovedColumn(metadata: Metadata, table: string, name: string, after: string | null): Metadata {
-  return edited(metadata, table, (struct) => {
-    const column = mustFind(struct, name, table);
-    struct.fields.splice(struct.fields.indexOf(column), 1);
-    if (after === null) return void struct.fields.unshift(column);
-    struct.fields.splice(struct.fields.indexOf(mustFind(struct, after, table)) + 1, 0, column);
+  return edited(metadata, table, (whole) => {
+    const { parent, column } = mustFind(whole, name, table);
+    const before = after === null ? undefined : mustFind(parent, after, table).column;
+    parent.fields.splice(parent.fields.indexOf(column), 1);
+    parent.fields.splice(before ? parent.fields.indexOf(before) + 1 : 0, 0, column);
   });
 }
 
 /** A comment of null takes it away. */
 export function withChangedColumn(metadata: Metadata, table: string, name: string, change: { optional?: true; comment?: string | null }): Metadata {
   return edited(metadata, table, (struct) => {
-    const column = mustFind(struct, name, table);
+    const { column } = mustFind(struct, name, table);
     if (change.optional) column.nullable = true;
     if (change.comment === undefined) return;
     const { comment: _, ...rest } = column.metadata ?? {};
@@ -76,7 +78,7 @@ export function withWidenedColumn(metadata: Metadata, table: string, name: strin
     throw new LakeError('refused', `Widening "${name}" of ${table} needs type widening, which is off. Nothing was changed.`, { table, hint: 'Set the property delta.enableTypeWidening to true first; no file is rewritten.' });
   }
   return edited(metadata, table, (struct) => {
-    const column = mustFind(struct, name, table);
+    const { column } = mustFind(struct, name, table);
     if (typeof column.type !== 'string' || typeof to !== 'string' || !isWidening(column.type, to)) throw new LakeError('bad-request', `"${name}" of ${table} is ${JSON.stringify(column.type)}, which cannot become ${JSON.stringify(to)} without rewriting files.`, { table, hint: 'Whole numbers may become longer or doubles, floats doubles, decimals wider, dates timestamps without zone.' });
     const before = (column.metadata?.['delta.typeChanges'] ?? []) as unknown[];
     column.metadata = { ...column.metadata, 'delta.typeChanges': [...before, { fromType: column.type, toType: to }] };
@@ -135,8 +137,18 @@ function find(struct: StructJson, name: string): FieldJson | undefined {
   return struct.fields.find((each) => each.name.toLowerCase() === name.toLowerCase());
 }
 
-function mustFind(struct: StructJson, name: string, table: string): FieldJson {
-  const found = find(struct, name);
-  if (!found) throw new LakeError('bad-request', `${table} has no column "${name}".`, { table, hint: `Its columns are ${struct.fields.map((each) => each.name).join(', ')}.` });
-  return found;
+/** The column at a dotted path, and the struct that it is in; a name with dots of its own comes first. */
+function mustFind(struct: StructJson, path: string, table: string): { parent: StructJson; column: FieldJson } {
+  const column = find(struct, path);
+  if (column) return { parent: struct, column };
+  const cut = path.indexOf('.');
+  const outer = cut < 0 ? undefined : find(struct, path.slice(0, cut));
+  if (outer && typeof outer.type !== 'string' && outer.type.type === 'struct') return mustFind(outer.type, path.slice(cut + 1), table);
+  throw new LakeError('bad-request', `${table} has no column "${path}".`, { table, hint: `${cut < 0 ? 'Its columns are' : 'There are'} ${struct.fields.map((each) => each.name).join(', ')}.` });
+}
+
+function structAt(whole: StructJson, path: string, table: string): StructJson {
+  const { column } = mustFind(whole, path, table);
+  if (typeof column.type !== 'string' && column.type.type === 'struct') return column.type;
+  throw new LakeError('bad-request', `"${path}" of ${table} is no struct, so no column can be added inside it.`, { table });
 }

@@ -8,7 +8,7 @@ import type { Route } from '../http/routes';
 import type { LandingRequest } from '../load/landing';
 import type { LoadRequest } from '../load/load';
 import type { Services } from '../services';
-import { id, name, storagePath } from './schemas';
+import { id, name, sqlText, storagePath } from './schemas';
 
 export function loadRoutes({ database, loads, landings, lake, jobs }: Services): Route[] {
   const params = Joi.object({ namespace: name.required(), table: name.required() });
@@ -20,7 +20,7 @@ export function loadRoutes({ database, loads, landings, lake, jobs }: Services):
     files: Joi.object(Object.fromEntries(FILE_PLAN_OPTIONS.map((option) => [option, Joi.string().max(2000)]))),
   };
   const landing = {
-    tables: Joi.array().items(Joi.string().trim().min(1).max(300)).max(500).default([]), kinds: Joi.array().items(Joi.string().valid('table', 'view', 'materialized view', 'foreign table', 'partitioned table')).default(['table', 'partitioned table']),
+    database: Joi.string().trim().min(1).max(200), query: sqlText.min(1), tables: Joi.array().items(Joi.string().trim().min(1).max(300)).max(500).default([]), kinds: Joi.array().items(Joi.string().valid('table', 'view', 'materialized view', 'foreign table', 'partitioned table')).default(['table', 'partitioned table']),
     to: Joi.object({ storage: name.required(), folder: storagePath.required() }).required(), atOnce: Joi.number().integer().min(1).max(50).default(20),
   };
   const inStorage = Joi.object({ storage: name.required() });
@@ -32,13 +32,13 @@ export function loadRoutes({ database, loads, landings, lake, jobs }: Services):
     {
       method: 'post', path: '/storages/{storage}/landing/plan', right: 'read', summary: 'Which tables of a connected database a landing would copy, and where to', answer: 'Each table, and whether it is new there',
       params: inStorage, body: Joi.object(landing),
-      handle: async ({ params: of, body }) => ({ tables: await landings.plan(lake.storage(of.storage!), landingOf(body)) }),
+      handle: async ({ params: of, body, as }) => ({ tables: await landings.plan(lake.storage(of.storage!), landingOf(body), as) }),
     },
     {
       method: 'post', path: '/storages/{storage}/landing', summary: 'Copy tables of a connected database to a folder, one Parquet file each, many at a time', answer: 'The job; its result counts both sides, table by table',
       params: inStorage, body: Joi.object(landing),
-      handle: async ({ params: of, body, who }) => {
-        const { job } = await landings.start(lake.storage(of.storage!), landingOf(body), who);
+      handle: async ({ params: of, body, as }) => {
+        const { job } = await landings.start(lake.storage(of.storage!), landingOf(body), as);
         return { jobId: job.id };
       },
     },

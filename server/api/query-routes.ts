@@ -15,7 +15,7 @@ import { id, name, sqlText } from './schemas';
 const MAX_KEPT_ROWS = 1_000_000;
 
 export function queryRoutes(services: Services): Route[] {
-  const { queries, receipts, database, events } = services;
+  const { queries, changes, receipts, database, events } = services;
   /** Rows are shown to whom they were read for. */
   const resultOf = (key: string, as: Identity) => {
     const kept = queries.results.get(key);
@@ -59,6 +59,11 @@ export function queryRoutes(services: Services): Route[] {
       method: 'post', path: '/query/{id}/cancel', right: 'asked-inside', summary: 'Stop a statement, or the script that is at it', answer: 'Whether it was running',
       params: Joi.object({ id: id.required() }),
       handle: async ({ params }) => ({ cancelled: await queries.cancel(atStep.get(params.id!) ?? params.id!) }),
+    },
+    {
+      method: 'get', path: '/query/{id}/progress', right: 'asked-inside', summary: 'How far a statement that changes rows is', answer: 'Rows that its step has gone through, of how many, and bytes written; null when it does not run',
+      params: Joi.object({ id: id.required() }),
+      handle: async ({ params }, _request, response) => void response.json(await changes.progress(params.id!)),
     },
     {
       method: 'get', path: '/results/{id}/rows', right: 'asked-inside', summary: `A page of ${PAGE_ROWS} rows of a kept result`, answer: 'Rows',

@@ -1,6 +1,7 @@
 /** Runs statements that change rows of Delta and Iceberg tables: resolve, plan, write new files sealed, commit one version, keep a receipt. */
 import { randomUUID } from 'node:crypto';
 import { mkdirSync, rmSync } from 'node:fs';
+import { readdir, stat } from 'node:fs/promises';
 import path from 'node:path';
 import { latestState } from '../../core/delta/operations';
 import { checkWritable } from '../../core/delta/protocol';
@@ -107,6 +108,12 @@ export class Changes {
     }
   }
 
+  /** Of a statement that runs: rows that the step at hand has gone through, and bytes written so far. */
+  async progress(id: string): Promise<{ rows: number; of: number; bytes: number } | null> {
+    const rows = await this.queries.engine.call('progress', { id });
+    return rows && { ...rows, bytes: await bytesUnder(path.join(this.#scratch, id)) };
+  }
+
   async #target(statement: ChangeStatement, as: Identity): Promise<Target> {
     const { name, start, branch } = statement.target;
     try {
@@ -179,6 +186,13 @@ export class Changes {
     // Positions are those of SQL that the user never saw.
     return translateError(new EngineError(error.kind, error.message), { roots: this.queries.roots, copies, names });
   }
+}
+
+/** Files of a statement's scratch, which come and go while it runs. */
+async function bytesUnder(folder: string): Promise<number> {
+  const entries = await readdir(folder, { withFileTypes: true, recursive: true }).catch(() => []);
+  const sizes = await Promise.all(entries.filter((entry) => entry.isFile()).map((entry) => stat(path.join(entry.parentPath, entry.name)).then((info) => info.size, () => 0)));
+  return sizes.reduce((sum, size) => sum + size, 0);
 }
 
 /** All columns are the query's own, in its order. */

@@ -83,9 +83,8 @@ async function alterDeltaColumn(table: DeltaTable, change: ColumnChange, ports: 
     case 'add': {
       const full = change.within === undefined ? change.column.name : `${change.within}.${change.column.name}`;
       if (change.ifNotExists && (await hasColumn(table, full))) return undefined;
-      if (change.within !== undefined) throw new LakeError('unsupported', `Columns are added to a Delta table at the top, not inside ${change.within}. Nothing was changed.`, { table: table.name });
-      const { place } = change;
-      return addDeltaColumns(table, [change.column], ports, place && ((metadata) => withMovedDeltaColumn(metadata, table.name, change.column.name, place.after)));
+      const { place, within } = change;
+      return addDeltaColumns(table, [change.column], ports, { ...(within === undefined ? {} : { within }), ...(place ? { place: (metadata) => withMovedDeltaColumn(metadata, table.name, full, place.after) } : {}) });
     }
     case 'drop':
       return change.ifExists && !(await hasColumn(table, change.column)) ? undefined : dropColumn(table, change.column, ports);

@@ -23,7 +23,7 @@ export class ChangeSessions {
     const sealed = await this.pool.take();
     const session: Session = { sealed, timer: setTimeout(() => this.#interrupt(id, 'time'), millis) };
     this.#open.set(id, session);
-    await sealed.connection.run(`SET temp_directory = ${quoteText(spill)}; ${sealStatements(allow)}`);
+    await sealed.connection.run(`SET enable_progress_bar = true; SET enable_progress_bar_print = false; SET temp_directory = ${quoteText(spill)}; ${sealStatements(allow)}`);
     return true;
   }
 
@@ -53,6 +53,14 @@ export class ChangeSessions {
     this.#open.delete(id);
     this.pool.giveBack(session.sealed);
     return true;
+  }
+
+  /** Of the step that runs, as the engine reckons it; null for what is not open. */
+  progress(id: string): { rows: number; of: number } | null {
+    const session = this.#open.get(id);
+    if (!session) return null;
+    const { rows_processed: rows, total_rows_to_process: of } = session.sealed.connection.progress;
+    return { rows: Number(rows), of: Number(of) };
   }
 
   cancel(id: string): boolean {

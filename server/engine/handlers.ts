@@ -28,6 +28,7 @@ export function handlersOf(own: Sealed, planner: Planner, user: UserSql | undefi
     beginChange: async (request) => userSql().changes.begin(request),
     changeStep: async (step) => userSql().changes.step(step),
     endChange: async ({ id }) => userSql().changes.end(id),
+    progress: async ({ id }) => user?.changes.progress(id) ?? null,
     cancel: async ({ id }) => (user ? user.queries.cancel(id) || user.changes.cancel(id) : false),
     writeAvro: (request) => writeAvroFile(request).then(() => true),
     run: async ({ sql }) => {

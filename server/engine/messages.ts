@@ -78,6 +78,8 @@ export interface Calls {
   /** A sealed instance for the steps of one statement that makes new rows; it may lay rows that its memory does not hold in `spill`. */
   beginChange: { ask: { id: string; allow: Allow; millis: number; spill: string }; answer: boolean };
   changeStep: { ask: ChangeStep; answer: RunReply };
+  /** Rows that the step at hand has gone through; null when nothing of the name runs. */
+  progress: { ask: { id: string }; answer: { rows: number; of: number } | null };
   endChange: { ask: { id: string }; answer: boolean };
   /** Rows in a file of JSON lines, as the engine writes it, as an Avro file. Columns by name and type as SQL has it. */
   writeAvro: { ask: AvroRequest; answer: boolean };

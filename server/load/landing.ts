@@ -8,6 +8,7 @@ import { TRUE } from '../../core/scan/predicate';
 import { quoteText } from '../../core/sql/tokens';
 import { joinPath } from '../../core/storage/paths';
 import { LATEST } from '../../core/table/contract';
+import { nameOfIdentity, type Identity } from '../access/access';
 import type { EngineCalls } from '../engine/engine';
 import { scanOf } from '../engine/scan-sql';
 import type { Job, JobContext } from '../jobs/jobs';
@@ -23,6 +24,10 @@ export interface LandingRequest {
   /** `schema.table` of those that are wanted; patterns with `*` too. All tables where there are none. */
   tables: string[];
   kinds: ObjectKind[];
+  /** Another database of the same server; that of the storage where absent. */
+  database?: string;
+  /** In place of names: a query whose rows name the tables, in one column as `schema.table` or in two. */
+  query?: string;
   /** Where the tables go: `storage` and a folder in it. */
   to: { storage: string; folder: string };
   /** Tables at a time: 1 to 50. */
@@ -53,7 +58,9 @@ export interface LandingResult {
 
 const FILE = 'rows.parquet';
 
-type LandingServices = Pick<Services, 'lake' | 'jobs' | 'events' | 'config'>;
+type LandingServices = Pick<Services, 'lake' | 'jobs' | 'events' | 'config' | 'queries'>;
+/** Names that a query may give. */
+const MOST_TABLES = 5000;
 
 export class Landings {
   constructor(
@@ -62,20 +69,20 @@ export class Landings {
   ) {}
 
   /** What would be copied, and where to; those that nothing was copied of before are new. */
-  async plan(source: OpenStorage, request: LandingRequest): Promise<{ table: string; kind: ObjectKind; rows: number | null; path: string; isNew: boolean }[]> {
+  async plan(source: OpenStorage, request: LandingRequest, as: Identity): Promise<{ table: string; kind: ObjectKind; rows: number | null; path: string; isNew: boolean }[]> {
     const { store } = this.services.lake.storage(request.to.storage);
-    const objects = await wanted(driverOf(source), request);
+    const objects = await this.#wanted(source, request, as);
     const there = new Set((await store.list(request.to.folder)).map((file) => file.path));
     return objects.map((each) => ({ table: nameOf(each), kind: each.kind, rows: each.rows, path: placeOf(source, request, each), isNew: !there.has(placeOf(source, request, each)) }));
   }
 
   /** Starts the run and returns at once. One table's failure leaves the others. */
-  async start(source: OpenStorage, request: LandingRequest, who: string): Promise<{ job: Job; finished: Promise<Job> }> {
+  async start(source: OpenStorage, request: LandingRequest, as: Identity): Promise<{ job: Job; finished: Promise<Job> }> {
     const target = this.services.lake.storage(request.to.storage);
     if (target.store instanceof DatabaseStore) throw new LakeError('bad-request', `${target.storage.name} is a database; tables are landed in a folder or a bucket.`);
-    const objects = await wanted(driverOf(source), request);
+    const objects = await this.#wanted(source, request, as);
     if (objects.length === 0) throw new LakeError('not-found', `${source.storage.name} has no table that fits ${request.tables.join(', ') || 'the kinds that are wanted'}.`);
-    return this.services.jobs.start('landing', `Land ${source.storage.name} in ${request.to.storage}:${request.to.folder}`, who, (context) => this.#run(source, target, request, objects, context));
+    return this.services.jobs.start('landing', `Land ${source.storage.name} in ${request.to.storage}:${request.to.folder}`, nameOfIdentity(as), (context) => this.#run(source, target, request, objects, context));
   }
 
   async #run(source: OpenStorage, target: OpenStorage, request: LandingRequest, objects: readonly SourceObject[], context: JobContext): Promise<Record<string, unknown>> {
@@ -99,13 +106,25 @@ export class Landings {
     return { tables: landed, rows: landed.reduce((sum, each) => sum + (each.rowsInLake ?? 0), 0), failed: landed.filter((each) => each.problem !== null).length } satisfies LandingResult;
   }
 
+  async #wanted(source: OpenStorage, request: LandingRequest, as: Identity): Promise<SourceObject[]> {
+    const driver = driverOf(source, request);
+    if (request.query === undefined) return wanted(driver, request);
+    const { rows, columns } = await this.services.queries.run({ sql: request.query, as, maxRows: MOST_TABLES });
+    if (columns.length < 1 || columns.length > 2) throw new LakeError('bad-request', `The query that names tables gives ${columns.length} columns; it is one (schema.table) or two (schema, table).`);
+    const objects = new Map((await driver.objects()).map((each) => [nameOf(each), each]));
+    const names = rows.map((row) => row.map(String).join('.'));
+    const missing = names.filter((name) => !objects.has(name));
+    if (missing.length > 0) throw new LakeError('not-found', `${source.storage.name} has no table ${missing.slice(0, 5).join(', ')}${missing.length > 5 ? `, and ${missing.length - 5} more` : ''}, which the query names. Names are matched as the database spells them.`);
+    return [...new Set(names)].map((name) => objects.get(name)!);
+  }
+
   async #land(source: OpenStorage, target: OpenStorage, request: LandingRequest, object: SourceObject, scratch: string): Promise<LandedTable> {
     const started = performance.now();
     const table = nameOf(object);
     const place = placeOf(source, request, object);
     const base: LandedTable = { table, path: place, rowsAtSource: null, rowsInLake: null, difference: null, bytes: 0, millis: 0, isNew: true, newColumns: [], problem: null };
     try {
-      const driver = driverOf(source);
+      const driver = driverOf(source, request);
       const plan = await (await new SourceTable(driver, object, table).snapshot(LATEST)).plan(TRUE);
       const before = await this.#columnsBefore(target, place, scratch);
       const fetched = await fetchRows(scratch, plan, undefined, table);
@@ -139,8 +158,8 @@ export class Landings {
   }
 }
 
-function driverOf({ store, storage }: OpenStorage): SourceDriver {
-  if (store instanceof DatabaseStore) return store.driver;
+function driverOf({ store, storage }: OpenStorage, { database }: Pick<LandingRequest, 'database'>): SourceDriver {
+  if (store instanceof DatabaseStore) return database === undefined ? store.driver : store.driver.inDatabase(database);
   throw new LakeError('bad-request', `${storage.name} is no database.`);
 }
 
@@ -149,8 +168,8 @@ function nameOf({ schema, name }: SourceObject): string {
 }
 
 /** `{folder}/{database}/{schema}/{table}/`; names as the source spells them. */
-function placeOf({ storage }: OpenStorage, { to }: LandingRequest, { schema, name }: SourceObject): string {
-  const { database } = storage.settings as PostgresSettings;
+function placeOf({ storage }: OpenStorage, { to, database: wanted }: LandingRequest, { schema, name }: SourceObject): string {
+  const database = wanted ?? (storage.settings as PostgresSettings).database;
   return joinPath(to.folder, ...[database, schema, name].map(asStep), FILE);
 }
 

@@ -173,10 +173,10 @@ export class Loads {
     const any = conditions.filter((each) => each !== 'false').join(' OR ') || 'false';
     const counts = ['count(*)', `count(*) FILTER (${any})`, ...conditions.map((each) => `count(*) FILTER (${each})`)];
     const { queries } = this.services;
-    const ask = async (sql: string) => (await queries.run({ sql, as, maxRows: SHOWN_MISFITS })).rows;
+    const ask = async (sql: string) => (await queries.run({ sql, as, maxRows: SHOWN_MISFITS, leavesNoReceipt: true })).rows;
     const [row] = await ask(`SELECT ${counts.join(', ')} FROM (${source}\n) AS __source`);
     const [rows, misfitRows, ...perColumn] = row!.map(Number) as [number, number, ...number[]];
-    const misfits = misfitRows > 0 ? await queries.run({ sql: `SELECT * FROM (${source}\n) AS __source WHERE ${any}`, as, maxRows: SHOWN_MISFITS }) : { columns: [], rows: [] };
+    const misfits = misfitRows > 0 ? await queries.run({ sql: `SELECT * FROM (${source}\n) AS __source WHERE ${any}`, as, maxRows: SHOWN_MISFITS, leavesNoReceipt: true }) : { columns: [], rows: [] };
     const by = key.map((each) => quoteName(columns.find((column) => column.name === each)!.from!)).join(', ');
     const doubles = key.length > 0 && countsDoubles ? Number((await ask(`SELECT coalesce(sum(n - 1), 0) FROM (SELECT count(*) AS n FROM (${source}\n) AS __source GROUP BY ${by}) AS __keys`))[0]![0]) : 0;
     return { rows, misfitRows, perColumn, doubles, misfits: { columns: misfits.columns, rows: misfits.rows } };

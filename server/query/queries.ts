@@ -31,6 +31,8 @@ export interface QueryOptions {
   pins?: Pins;
   /** Keep the rows for paging. */
   keep?: boolean;
+  /** Part of something that leaves a receipt of its own. */
+  leavesNoReceipt?: boolean;
 }
 
 export interface QueryResult {
@@ -198,6 +200,7 @@ export class Queries {
   }
 
   #keepReceipt(id: string, options: QueryOptions, outcome: Pick<Receipt, 'outcome' | 'tables' | 'rowCount' | 'planMs' | 'engineMs' | 'totalMs' | 'problem'>): void {
+    if (options.leavesNoReceipt) return;
     this.receipts.put({ id, who: nameOfIdentity(options.as), kind: 'query', sql: options.sql, written: null, ...outcome });
   }
 }

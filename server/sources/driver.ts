@@ -45,6 +45,8 @@ export interface SourceWritten {
 }
 
 export interface SourceDriver {
+  /** The same for another database of the server. */
+  inDatabase(database: string): SourceDriver;
   /** Every object that may be read, by schema and name. Fails with `refused` or `limit` when the database cannot be reached. */
   objects(): Promise<SourceObject[]>;
   /** Columns of all objects, keyed by `schema/name`. */

@@ -29,6 +29,10 @@ export class PostgresDriver implements SourceDriver {
     readonly password: () => string,
   ) {}
 
+  inDatabase(database: string): PostgresDriver {
+    return new PostgresDriver({ ...this.settings, database }, this.password);
+  }
+
   async objects(): Promise<SourceObject[]> {
     const rows = await this.#ask<{ schema: string; name: string; kind: string; rows: string; bytes: string }>(`
       SELECT n.nspname AS schema, c.relname AS name, c.relkind AS kind, c.reltuples::bigint::text AS rows, CASE WHEN c.relkind IN ('r', 'm') THEN pg_relation_size(c.oid) ELSE 0 END::text AS bytes

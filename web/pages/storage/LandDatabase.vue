@@ -20,10 +20,14 @@ const emit = defineEmits<{ close: [] }>();
 const to = ref(props.targets[0] ?? '');
 const folder = ref('landing');
 const tables = ref('');
+const database = ref('');
+const by = ref<'name' | 'query'>('name');
+const query = ref('');
 const atOnce = ref('20');
 const views = ref(false);
 const request = computed(() => ({
   tables: tables.value.split(',').map((each) => each.trim()).filter((each) => each !== ''), kinds: ['table', 'partitioned table', ...(views.value ? ['view', 'materialized view', 'foreign table'] : [])],
+  ...(database.value.trim() === '' ? {} : { database: database.value.trim() }), ...(by.value === 'query' && query.value.trim() !== '' ? { query: query.value.trim() } : {}),
   to: { storage: to.value, folder: folder.value.trim() }, atOnce: Math.min(50, Math.max(1, Math.floor(Number(atOnce.value)) || 1)),
 }));
 const at = computed(() => `/storages/${encodeURIComponent(props.storage)}/landing`);
@@ -53,7 +57,10 @@ const differing = computed(() => landed.value.filter((each) => each.problem !== 
       <h2>Land this database</h2>
       <SelectField v-model="to" label="In storage" :choices="targets.map((each) => ({ value: each, words: each }))" />
       <TextField v-model="folder" label="Below folder" mono hint="database/schema/table come below it" />
-      <TextField v-model="tables" label="Tables" mono placeholder="all" hint="schema.table, with * and commas" />
+      <TextField v-model="database" label="Database" mono placeholder="the one that is connected" />
+      <SelectField v-model="by" label="Tables" :choices="[{ value: 'name', words: 'by their names' }, { value: 'query', words: 'that a query names' }]" />
+      <TextField v-if="by === 'name'" v-model="tables" label="Names" mono placeholder="all" hint="schema.table, with * and commas" />
+      <label v-else class="grid gap-0.5"><span class="text-muted">Query</span><textarea v-model="query" class="mono h-20 border border-rule bg-card px-2 py-1" placeholder="SELECT schema, name FROM …" spellcheck="false" /></label>
       <TextField v-model="atOnce" label="At a time, 1 to 50" mono />
       <label class="flex items-center gap-1.5"><input v-model="views" type="checkbox" class="size-3.5 accent-(--tide)">views too</label>
       <p class="flex gap-2"><BaseButton type="submit" look="strong" :disabled="busy || job?.state === 'running' || (plan.value.value?.tables.length ?? 0) === 0">Land {{ plural(plan.value.value?.tables.length ?? 0, 'table') }}</BaseButton><BaseButton @click="emit('close')">Leave it</BaseButton></p>

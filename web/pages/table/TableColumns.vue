@@ -1,24 +1,28 @@
 <script setup lang="ts">
-import { computed } from 'vue';
+import { computed, ref } from 'vue';
 import type { TableDetail } from '../../api/types';
 import { percentText, plural } from '../../design/format';
 import TagMark from '../../design/TagMark.vue';
+import AlterTable from './AlterTable.vue';
 import ColumnNote from './ColumnNote.vue';
 
 const props = defineProps<{ detail: TableDetail; now: TableDetail | undefined; chosen: string }>();
+defineEmits<{ changed: [] }>();
+const canChange = computed(() => !props.detail.past && (props.detail.format === 'delta' || props.detail.format === 'iceberg'));
+const changing = ref('');
 const roles: Record<string, string> = { partition: 'partition', sort: 'sort' };
 const later = computed(() => (props.now && props.detail.past ? props.now.columns.filter((column) => !props.detail.columns.some((each) => each.name.toLowerCase() === column.name.toLowerCase())) : []));
 const properties = computed(() => Object.entries(props.detail.properties).sort(([a], [b]) => (a < b ? -1 : 1)));
 </script>
 
 <template>
-  <div class="grid min-h-0 flex-1 grid-cols-[minmax(0,1fr)_300px] gap-3.5">
+  <div class="grid min-h-0 flex-1 grid-cols-[minmax(0,1fr)_310px] gap-3.5">
     <section class="min-h-0 overflow-auto border border-rule bg-card" tabindex="0" aria-label="Columns">
       <table class="w-full text-left">
         <thead class="sticky top-0 border-b border-ink bg-card"><tr><th class="px-3 py-1.5">Column</th><th>Type</th><th class="pr-5 text-right">Null</th><th>Mark</th><th>Description</th></tr></thead>
         <tbody>
-          <tr v-for="column in detail.columns" :key="column.name" class="border-b border-hairline" :class="column.name === chosen ? 'bg-tide-soft' : ''">
-            <td class="mono px-3 py-1.5 font-semibold">{{ column.name }}</td>
+          <tr v-for="column in detail.columns" :key="column.name" class="group border-b border-hairline" :class="column.name === chosen ? 'bg-tide-soft' : ''">
+            <td class="mono px-3 py-1.5 font-semibold">{{ column.name }}<button v-if="canChange" class="plain-link invisible ml-2 font-sans text-small font-normal group-focus-within:visible group-hover:visible" :aria-label="`Change ${column.name}`" @click="changing = column.name">change</button></td>
             <td class="mono max-w-[260px] py-1.5 break-words">{{ column.type }}</td>
             <td class="mono pr-5 text-right">{{ column.nulls === null ? '' : percentText(column.nulls) }}</td>
             <td class="space-x-1"><TagMark v-if="column.role" tone="tide">{{ roles[column.role] }}</TagMark><TagMark v-if="column.required">required</TagMark></td>
@@ -31,6 +35,7 @@ const properties = computed(() => Object.entries(props.detail.properties).sort((
       </table>
     </section>
     <aside class="min-h-0 overflow-auto border border-rule bg-card px-4 py-3" tabindex="0" aria-label="Layout and properties">
+      <AlterTable v-if="canChange" class="mb-4 border-b border-hairline pb-3" :detail="detail" :column="changing" @changed="$emit('changed')" />
       <h2>How it is kept</h2>
       <p class="mt-1">{{ detail.partitioning.length > 0 ? `Partitioned by ${detail.partitioning.map((each) => (each.transform === 'identity' ? each.source : `${each.transform}(${each.source})`)).join(', ')}` : 'Not partitioned' }}<template v-if="detail.sortedBy.length > 0">; sorted by {{ detail.sortedBy.join(', ') }}</template>.</p>
       <h2 class="mt-4">Table properties</h2>

@@ -143,7 +143,7 @@ const sections = computed(() => [{ name: 'rows', words: 'Rows' }, { name: 'colum
       <TableProperties v-else-if="section === 'properties'" :base="base" :past="past" @converted="reloadAll" />
       <TableUpkeep v-else-if="section === 'upkeep'" :base="base" :detail="shown" />
       <TableMisfits v-else-if="section === 'misfits'" :base="base" :storage="shown.storage ?? ''" />
-      <TableColumns v-else :detail="shown" :now="now.value.value" :chosen="typeof route.query.column === 'string' ? route.query.column : ''" />
+      <TableColumns v-else :detail="shown" :now="now.value.value" :chosen="typeof route.query.column === 'string' ? route.query.column : ''" @changed="reloadAll" />
     </template>
     <LoadingLine v-else-if="!detail.problem.value" what="the table" />
   </PageFrame>
