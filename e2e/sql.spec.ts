@@ -107,7 +107,7 @@ test('the definition is changed beside its columns: as SQL, with whom it concern
   const form = page.getByRole('form', { name: 'Change the table' });
   await form.getByLabel('What', { exact: false }).first().selectOption('add');
   await form.getByLabel('Its name').fill('depth');
-  await form.getByLabel('Type').fill('double');
+  await form.getByRole('textbox', { name: 'Type' }).fill('double');
   await form.getByLabel('Place').selectOption('after id');
   await expect(form.getByLabel('The change as SQL')).toHaveText('ALTER TABLE forms.t ADD COLUMN depth double AFTER id');
   await form.getByRole('button', { name: 'Do it' }).click();

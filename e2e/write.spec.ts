@@ -167,11 +167,14 @@ test('a load goes into files by a plan of its own', async ({ request }) => {
 
 test('a change that runs tells how far it is', async ({ request }) => {
   await rows(request, 'CREATE TABLE press.watched (n bigint, text varchar)');
+  await rows(request, 'CREATE TABLE press.watching AS SELECT range AS n, range::VARCHAR AS text FROM range(4000000)');
   const id = '7f1b7bd4-6a8f-4d0c-9f7c-0d6a2d8f4f10';
   const progress = async () => (await (await request.get(`/api/query/${id}/progress`)).json()) as { rows: number; of: number; bytes: number } | null;
   expect(await progress()).toBeNull();
-  const running = post(request, 'query', { sql: "INSERT INTO press.watched SELECT range, md5(range::VARCHAR) FROM range(6000000)", id });
-  await expect.poll(async () => (await progress())?.rows ?? 0, { intervals: [50], timeout: 30_000 }).toBeGreaterThan(0);
+  const running = post(request, 'query', { sql: "INSERT INTO press.watched SELECT n, md5(text) FROM press.watching", id });
+  let seen: Awaited<ReturnType<typeof progress>> = null;
+  await expect.poll(async () => ((seen = await progress()), seen?.bytes ?? 0), { intervals: [50], timeout: 30_000 }).toBeGreaterThan(0);
+  expect(seen).toMatchObject({ rows: expect.any(Number), of: expect.any(Number) });
   expect((await running).status).toBe(200);
   await expect.poll(progress).toBeNull();
 });

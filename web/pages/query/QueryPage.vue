@@ -116,7 +116,7 @@ const canShowExamples = computed(() => catalog.relations.some((each) => each.nam
           </li>
           <template v-if="saved.value.value && saved.value.value.length > 0">
             <li class="mt-1.5 border-t border-hairline px-2.5 pt-1.5 font-semibold">Saved</li>
-            <li v-for="each in saved.value.value" :key="each.name" class="group flex gap-1 px-2.5 py-0.5"><button class="min-w-0 flex-1 truncate text-left hover:text-tide" :class="each.name === savedName ? 'font-semibold' : ''" :title="each.sql" @click="sql = each.sql">{{ each.name }}</button><button class="plain-link invisible shrink-0 text-small group-focus-within:visible group-hover:visible" :aria-label="`Forget ${each.name}`" @click="forget(each.name)">forget</button></li>
+            <li v-for="each in saved.value.value" :key="each.name" class="group flex gap-1 px-2.5 py-0.5"><button class="min-w-0 flex-1 truncate text-left hover:text-tide" :class="each.name === savedName ? 'font-semibold' : ''" :title="each.sql" @click="sql = each.sql">{{ each.name }}</button><button class="plain-link shrink-0 text-small opacity-0 group-focus-within:opacity-100 group-hover:opacity-100" :aria-label="`Forget ${each.name}`" @click="forget(each.name)">forget</button></li>
           </template>
           <li v-if="atHand.length === 0" class="px-2.5 py-1 text-muted">No tables yet. Files can be read as <code>"storage:path"</code>.</li>
         </ul>

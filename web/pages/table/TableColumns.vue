@@ -22,7 +22,7 @@ const properties = computed(() => Object.entries(props.detail.properties).sort((
         <thead class="sticky top-0 border-b border-ink bg-card"><tr><th class="px-3 py-1.5">Column</th><th>Type</th><th class="pr-5 text-right">Null</th><th>Mark</th><th>Description</th></tr></thead>
         <tbody>
           <tr v-for="column in detail.columns" :key="column.name" class="group border-b border-hairline" :class="column.name === chosen ? 'bg-tide-soft' : ''">
-            <td class="mono px-3 py-1.5 font-semibold">{{ column.name }}<button v-if="canChange" class="plain-link invisible ml-2 font-sans text-small font-normal group-focus-within:visible group-hover:visible" :aria-label="`Change ${column.name}`" @click="changing = column.name">change</button></td>
+            <td class="mono px-3 py-1.5 font-semibold">{{ column.name }}<button v-if="canChange" class="plain-link ml-2 font-sans text-small font-normal opacity-0 group-hover:opacity-100 focus:opacity-100" :aria-label="`Change ${column.name}`" @click="changing = column.name">change</button></td>
             <td class="mono max-w-[260px] py-1.5 break-words">{{ column.type }}</td>
             <td class="mono pr-5 text-right">{{ column.nulls === null ? '' : percentText(column.nulls) }}</td>
             <td class="space-x-1"><TagMark v-if="column.role" tone="tide">{{ roles[column.role] }}</TagMark><TagMark v-if="column.required">required</TagMark></td>

@@ -118,7 +118,7 @@ const checkWords = computed(() => {
     </form>
     <div class="min-h-0 overflow-auto border border-rule bg-card px-4 py-3" tabindex="0" role="region" aria-label="How they fit">
       <ProblemBox v-if="looking.problem.value ?? loading.problem.value ?? undoing.problem.value" class="mb-2" :problem="(looking.problem.value ?? loading.problem.value ?? undoing.problem.value)!" />
-      <p v-if="running" class="mb-2 flex items-center gap-3" role="status"><ProgressBar :done="progress?.rows ?? 0" :total="progress && progress.of > 0 ? progress.of : null" class="w-40" /> <template v-if="progress && progress.of > 0">{{ countText(progress.rows) }} of about {{ plural(progress.of, 'row') }} gone through, {{ bytesText(progress.bytes) }} written</template><template v-else>Looking at the source …</template> <BaseButton look="danger" @click="cancel">Cancel</BaseButton></p>
+      <p v-if="running" class="mb-2 flex items-center gap-3" role="status"><ProgressBar :done="progress?.rows ?? 0" :total="progress && progress.of > 0 ? progress.of : null" class="w-40" /> <template v-if="progress && (progress.of > 0 || progress.bytes > 0)">{{ progress.of > 0 ? `${countText(progress.rows)} of about ${plural(progress.of, 'row')} gone through, ` : '' }}{{ bytesText(progress.bytes) }} written</template><template v-else>Looking at the source …</template> <BaseButton look="danger" @click="cancel">Cancel</BaseButton></p>
       <article v-if="outcome" role="status">
         <h2>{{ outcome.loadedIn !== null ? `Nothing was loaded: the same came in version ${outcome.loadedIn}` : outcome.version === null ? 'Nothing was new, so no version was made' : `Loaded in version ${outcome.version}` }}</h2>
         <dl class="mt-2 grid max-w-md grid-cols-[1fr_auto] gap-x-6 gap-y-1">
