@@ -1,11 +1,11 @@
 /** Rows are loaded: held against the columns first, never twice, with the latest of each key, and counted at both ends. */
-import { mkdirSync, rmSync, writeFileSync } from 'node:fs';
+import { mkdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
 import path from 'node:path';
 import { expect, test, type APIRequestContext } from '@playwright/test';
 
 const folder = path.resolve('.cache/e2e-home/lake/tern-bay/made/loads');
 const put = (name: string, text: string) => {
-  mkdirSync(folder, { recursive: true });
+  mkdirSync(path.dirname(path.join(folder, name)), { recursive: true });
   writeFileSync(path.join(folder, name), text);
 };
 test.afterAll(async ({ request }) => {
@@ -102,4 +102,20 @@ test('in the table page: how they fit, the counts at both ends, and undone as on
   await page.getByRole('button', { name: 'Load them' }).click();
   await page.getByRole('button', { name: 'Undo it: restore version 1' }).click();
   await expect.poll(() => sql(request, 'SELECT count(*) FROM depot.counts')).toEqual([[2]]);
+});
+
+test('columns that only case tells apart are each read, numbered, and loaded', async ({ request }) => {
+  put('case/a.csv', 'id,ID,n\n1,a,1.5\n');
+  put('case/a.jsonl', '{"id": 1, "ID": "a", "n": 1.5}\n{"n": 2.5, "ID": "b", "id": 2}\n');
+  await sql(request, "WRITE TO 'tern-bay:made/loads/case/parquet' WITH (files = 'one') AS SELECT 1 AS id, 'a' AS xx, 1.5::DOUBLE AS n");
+  const parquet = path.join(folder, 'case/parquet/rows.parquet');
+  // No engine writes such a file by itself; other tools do.
+  writeFileSync(parquet, Buffer.from(readFileSync(parquet).toString('latin1').replaceAll('xx', 'ID'), 'latin1'));
+  const read = (name: string) => sql(request, `SELECT id, "ID_1", n FROM "tern-bay:made/loads/case/${name}" ORDER BY id`);
+  expect(await read('a.csv')).toEqual([[1, 'a', 1.5]]);
+  expect(await read('a.jsonl')).toEqual([[1, 'a', 1.5], [2, 'b', 2.5]]);
+  expect(await read('parquet')).toEqual([[1, 'a', 1.5]]);
+  await sql(request, 'CREATE TABLE depot.cases AS SELECT * FROM "tern-bay:made/loads/case/parquet"');
+  expect(await load(request, 'cases', { from: { files: 'tern-bay:made/loads/case/a.jsonl' } })).toMatchObject({ status: 200, rowsAfter: 3, difference: 0 });
+  expect(await sql(request, 'SELECT "ID_1", count(*) FROM depot.cases GROUP BY ALL ORDER BY 1')).toEqual([['a', 2], ['b', 1]]);
 });

@@ -7,7 +7,8 @@ import { parseDate, parseTimestamp } from '../values/text';
 export interface FileFacts {
   path: string;
   rows?: number;
-  columns: { name: string; type: LogicalType; required?: boolean }[];
+  /** `inFile`: its name in the file, where another column has that already, but for case. */
+  columns: { name: string; type: LogicalType; required?: boolean; inFile?: string }[];
 }
 
 export interface Clash {
@@ -25,6 +26,7 @@ export interface Inference {
 
 interface Seen {
   name: string;
+  inFile: string | undefined;
   type: LogicalType;
   clashes: boolean;
   files: { path: string; type: LogicalType }[];
@@ -38,7 +40,7 @@ export function inferColumns(facts: readonly FileFacts[]): Inference {
     for (const column of file.columns) {
       const key = column.name.toLowerCase();
       const seen = columns.get(key);
-      if (!seen) columns.set(key, { name: column.name, type: column.type, clashes: false, files: [{ path: file.path, type: column.type }] });
+      if (!seen) columns.set(key, { name: column.name, inFile: column.inFile, type: column.type, clashes: false, files: [{ path: file.path, type: column.type }] });
       else {
         const type = sameType(seen.type, column.type) ? seen.type : widen(seen.type, column.type);
         seen.clashes ||= type === undefined;
@@ -50,7 +52,7 @@ export function inferColumns(facts: readonly FileFacts[]): Inference {
   }
   const all = [...columns.values()];
   return {
-    fields: all.map(({ name, type }) => ({ name, type, required: false })),
+    fields: all.map(({ name, inFile, type }) => ({ name, type, required: false, ...(inFile === undefined ? {} : { physical: inFile }) })),
     clashes: all.filter((each) => each.clashes).map((each) => ({ column: each.name, types: countTypes(each.files) })),
     partial: all.filter((each) => each.files.length < ordered.length).map((each) => ({ column: each.name, presentIn: each.files.length, of: ordered.length, firstIn: each.files[0]!.path })),
   };

@@ -19,7 +19,7 @@ export interface Field {
   /** Stable across renames where the format has ids (Iceberg; Delta with column mapping). */
   id?: FieldId;
   name: string;
-  /** The column's name in files and statistics, where it is another (Delta with column mapping). */
+  /** The column's name in files and statistics, where it is another (Delta with column mapping; columns of plain files that only case tells apart). */
   physical?: string;
   type: LogicalType;
   required: boolean;
@@ -43,6 +43,12 @@ export function field(name: string, type: LogicalType | PrimitiveKind, rest: Par
 /** A column's name in files. */
 export function physicalName(column: Field): string {
   return column.physical ?? column.name;
+}
+
+/** Whether the files have columns that only case tells apart, or nothing does; all but the first have a number in their name here. */
+export function hasTwins(fields: readonly Field[]): boolean {
+  if (!fields.some((field) => field.physical !== undefined)) return false;
+  return new Set(fields.map((field) => physicalName(field).toLowerCase())).size < fields.length;
 }
 
 export function isNested(type: LogicalType): type is Extract<LogicalType, { kind: 'struct' | 'list' | 'map' }> {

@@ -2,7 +2,7 @@
 import path from 'node:path';
 import { LakeError } from '../../core/errors';
 import type { ColumnMatch, DataFile, RowFilter } from '../../core/scan/plan';
-import { isNested, physicalName, type Field, type LogicalType } from '../../core/schema/types';
+import { hasTwins, isNested, physicalName, type Field, type LogicalType } from '../../core/schema/types';
 import { typeName } from '../../core/schema/type-names';
 import { quoteName, quoteText } from '../../core/sql/tokens';
 import { formatValue } from '../../core/values/text';
@@ -187,6 +187,8 @@ function bitTest(scan: ParquetScan, filter: RowFilter): string {
 export function parquetReader(fields: readonly Field[], files: string, list: readonly DataFile[], match: ColumnMatch): string {
   // Without a column of its own a file still has rows to count; row numbers then stand in.
   if (fields.length === 0) return `read_parquet(${files}, file_row_number = true)`;
+  // By names of its own, since it would find the first of several that only case tells apart.
+  if (match === 'name' && hasTwins(fields)) return `read_parquet(${files}, union_by_name = true, hive_partitioning = false)`;
   const entries = fields.map((field) => {
     const key = match === 'field-id' ? fieldId(field) : quoteText(physicalName(field));
     return `${key}: {name: ${quoteText(field.name)}, type: ${quoteText(typeName(physicalType(field.type)))}, default_value: ${defaultText(field)}}`;

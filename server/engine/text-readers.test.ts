@@ -45,6 +45,13 @@ describe('delimited text', () => {
     expect(await rows(tableOf({ 'a.csv': bytes }, { format: 'csv', delimiter: '|', encoding }, ['a varchar', 'b bigint']))).toEqual([[text, 1]]);
   });
 
+  it('keeps columns apart that only case tells apart, or nothing does, numbered as the engine numbers them', async () => {
+    const table = tableOf({ 'a.csv': 'id,ID,n,n\n1,a,2,3\n' }, { format: 'csv', delimiter: ',' }, ['id bigint', 'ID_1 varchar', 'n bigint', 'n_1 bigint']);
+    expect(await rows(table)).toEqual([[1, 'a', 2, 3]]);
+    const { rows: sniffed } = await engine.call('run', { sql: `SELECT c.name FROM (SELECT unnest("Columns") AS c FROM sniff_csv('${folder.path}/${table.root}/a.csv'))` });
+    expect(sniffed.flat()).toEqual(table.definition.fields.map((each) => each.name));
+  });
+
   it('is unpacked from gzip and from zstd, in any encoding', async () => {
     const zstd = path.join(folder.path, 'packed.zst');
     await engine.call('run', { sql: `COPY (SELECT 'x' AS a, 1 AS b) TO '${zstd}' (FORMAT csv, COMPRESSION zstd)` });

@@ -1,6 +1,6 @@
 /** SQL by which the engine reads text: delimited, JSON, and lines that are cut by place or by a regular expression. */
 import { ENGINE_ENCODINGS, groupNames, type Compression, type CsvOptions, type JsonOptions, type LineOptions } from '../../core/folder/read-options';
-import { findField, leaves, type Field, type LogicalType } from '../../core/schema/types';
+import { findField, hasTwins, leaves, type Field, type LogicalType } from '../../core/schema/types';
 import { typeName } from '../../core/schema/type-names';
 import { quoteName, quoteText } from '../../core/sql/tokens';
 import { quoteList } from './instances';
@@ -39,7 +39,7 @@ export function dialect(options: CsvOptions): string[] {
 
 export function jsonReader(fields: readonly Field[], files: string, options: JsonOptions, withFile: boolean): string {
   if (options.misfits === 'set-aside' && options.shape === 'lines') return jsonLines(fields, files, options, withFile);
-  const columns = fields.length === 0 ? '' : `, columns = {${fields.map((field) => `${quoteText(field.name)}: ${quoteText(typeName(field.type))}`).join(', ')}}`;
+  const columns = fields.length === 0 ? '' : hasTwins(fields) ? ', union_by_name = true' : `, columns = {${fields.map((field) => `${quoteText(field.name)}: ${quoteText(typeName(field.type))}`).join(', ')}}`;
   return `read_json(${files}${columns}, ${jsonSettings(options)}${withFile ? `, filename = '${FILE_COLUMN}'` : ''})`;
 }
 

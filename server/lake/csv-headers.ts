@@ -25,9 +25,20 @@ async function headerOf(store: ObjectStore, file: DataFile, options: CsvOptions)
   const head = await readHead(store, file.path, options.compression, options.encoding);
   const lines = head.replace(/^\ufeff/, '').split(/\r?\n/).slice(options.skip);
   const line = lines.find((each) => options.comment === '' || !each.startsWith(options.comment)) ?? '';
-  const header = splitLine(line, options);
+  const header = distinctNames(splitLine(line, options));
   cache.set(key, header);
   return header;
+}
+
+/** Names that only case tells apart, or nothing does, get a number, as the engine numbers them when it looks at the file. */
+export function distinctNames(names: readonly string[]): string[] {
+  const taken = new Set<string>();
+  return names.map((name) => {
+    let distinct = name;
+    for (let n = 1; taken.has(distinct.toLowerCase()); n++) distinct = `${name}_${n}`;
+    taken.add(distinct.toLowerCase());
+    return distinct;
+  });
 }
 
 /** The first bytes as text, unpacked; a packed file that is cut short gives what it has. */

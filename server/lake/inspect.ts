@@ -96,7 +96,8 @@ export class Inspector {
     const seen = optionsOfCopy(options) ?? options;
     if (options.format === 'csv') return this.#delimited(options, seen as CsvOptions, file, head, local, isGiven);
     if (seen.format === 'json') {
-      return { path: file.path, options, columns: await this.#describe(`read_json(${quoteText(local)}, ${jsonSettings(seen)}${seen.misfits === 'set-aside' && seen.shape === 'lines' ? ', ignore_errors = true' : ''})`) };
+      const columns = await this.#describe(`read_json(${quoteText(local)}, ${jsonSettings(seen)}${seen.misfits === 'set-aside' && seen.shape === 'lines' ? ', ignore_errors = true' : ''})`);
+      return { path: file.path, options, columns: withTwins(columns, head) };
     }
     return { path: file.path, options, columns: await this.#typedLines(seen as LineOptions, local) };
   }
@@ -169,6 +170,15 @@ export class Inspector {
     const { rows } = await this.engine.call('run', { sql: `DESCRIBE SELECT * FROM ${relation}` });
     return (rows as string[][]).map((row) => ({ name: row[0]!, type: parseTypeName(row[1]!) }));
   }
+}
+
+/** Keys that only case tells apart: the engine numbers all but the first. A key that stands in the text with its number is its own. */
+function withTwins(columns: FileFacts['columns'], head: string): FileFacts['columns'] {
+  return columns.map((column) => {
+    const [, base] = /^(.+)_\d+$/.exec(column.name) ?? [];
+    if (base === undefined || head.includes(JSON.stringify(column.name)) || !columns.some((other) => other !== column && other.name.toLowerCase() === base.toLowerCase())) return column;
+    return { ...column, inFile: base };
+  });
 }
 
 /** Local folder of the storage to its name, where it has one. */

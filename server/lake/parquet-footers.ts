@@ -134,8 +134,24 @@ export class ParquetFooters {
     const { rows } = await this.engine.call('run', { sql: `DESCRIBE SELECT * FROM read_parquet(${quoteText(local)}, hive_partitioning = false)` }).catch((error: unknown) => {
       throw translateError(error, { roots, copies });
     });
-    return (rows as string[][]).map((row) => ({ name: row[0]!, type: parseTypeName(row[1]!) }));
+    const columns = (rows as string[][]).map((row) => ({ name: row[0]!, type: parseTypeName(row[1]!) }));
+    // The engine numbers names that it would not tell apart.
+    if (!columns.some(({ name }) => /_\d+$/.test(name))) return columns;
+    const names = topLevel((await this.engine.call('run', { sql: `SELECT name, coalesce(num_children, 0) FROM parquet_schema(${quoteText(local)}) ORDER BY column_id` })).rows as [string, number][]);
+    return columns.map((column, index) => (names[index] === undefined || names[index] === column.name ? column : { ...column, inFile: names[index] }));
   }
+}
+
+/** Names of the columns themselves, of a tree that is listed from the top down. */
+function topLevel(nodes: readonly [name: string, children: number][]): string[] {
+  const names: string[] = [];
+  const skip = (at: number): number => {
+    let next = at + 1;
+    for (let child = 0; child < Number(nodes[at]![1]); child++) next = skip(next);
+    return next;
+  };
+  for (let at = 1; at < nodes.length; at = skip(at)) names.push(nodes[at]![0]);
+  return names;
 }
 
 /** From the footer to the file's end, fetched in one request or two. */
