@@ -1,7 +1,8 @@
 /**
  * `npm run interop`: an independent Delta library (Python) opens tables that our writers made in every supported variant,
  * version by version, and must find the rows that we read; then it appends to them, and we must read what it wrote. An
- * independent Iceberg library works with the running server through the REST catalog protocol, in both directions.
+ * independent Iceberg library works with the running server through the REST catalog protocol, in both directions. Plain
+ * files of every format that is written are read by fastavro, pyarrow and Python's own readers.
  * Needs Python 3; installs the library into .cache once. Not part of `npm test`; says plainly when it did not run.
  */
 import { execFileSync, spawnSync } from 'node:child_process';
@@ -15,14 +16,15 @@ import { randomIds, systemClock } from '../server/lake/lake';
 import { DiskStore } from '../server/storage/disk-store';
 import { LocalEngine } from '../server/testing/local-engine';
 import { SqlBench } from '../server/testing/sql-bench';
+import { checkFiles } from './interop-files';
 import { checkIceberg } from './interop-iceberg';
 
-const PACKAGES = ['deltalake==1.6.6', 'pyarrow==26.0.1', 'pyiceberg[pyiceberg-core]==0.12.0'];
+const PACKAGES = ['deltalake==1.6.6', 'pyarrow==26.0.1', 'pyiceberg[pyiceberg-core]==0.12.0', 'fastavro==1.13.0'];
 const cache = path.join(projectRoot, '.cache/interop');
 const tables = path.join(cache, 'tables');
 const python = path.join(cache, 'venv/bin/python');
 
-if (!existsSync(python) || spawnSync(python, ['-c', 'import deltalake, pyarrow, pyiceberg, pyiceberg_core']).status !== 0) {
+if (!existsSync(python) || spawnSync(python, ['-c', 'import deltalake, pyarrow, pyiceberg, pyiceberg_core, fastavro']).status !== 0) {
   console.log(`Installing ${PACKAGES.join(' and ')} …`);
   const steps = [['python3', '-m', 'venv', path.join(cache, 'venv')], [python, '-m', 'pip', 'install', '--quiet', ...PACKAGES]] as const;
   if (steps.some(([command, ...args]) => spawnSync(command, args, { stdio: 'inherit' }).status !== 0)) {
@@ -116,6 +118,9 @@ for (const [name, { appended, refused }] of Object.entries(ask('append'))) {
   if (appended) judge(`${name}, after it appended`, await ourRows(name), appended);
 }
 bench.remove();
+const files = await checkFiles(await LocalEngine.start(), python);
+passed += files.passed;
+failed += files.failed;
 await checkIceberg(python, cache, judge);
 console.log(`${passed} passed, ${failed} failed`);
 process.exit(failed === 0 && passed > 0 ? 0 : 1);
