@@ -85,7 +85,8 @@ export function goalText(goal: FileGoal): string {
 
 function mechanismOf(goal: FileGoal, by: readonly string[], wanted: string | undefined): Mechanism {
   if (goal.kind === 'per-key' && by.length === 0) throw new LakeError('bad-request', 'A file per key needs the columns of the key.', { hint: "Add by = 'column'." });
-  const follows: Mechanism = goal.kind === 'per-key' ? 'key' : goal.kind === 'at-most' && by.length > 0 ? 'hash' : 'even';
+  const byKey: Mechanism = goal.kind === 'size' && by.length === 1 ? 'range' : 'hash';
+  const follows: Mechanism = goal.kind === 'per-key' ? 'key' : goal.kind === 'one' || by.length === 0 ? 'even' : byKey;
   if (wanted === undefined) return follows;
   const mechanism = (['hash', 'range', 'even'] as const).find((each) => each === wanted.trim().toLowerCase());
   if (!mechanism) throw new LakeError('bad-request', `Rows are cut by hash, by range or even, not by "${wanted}".`);

@@ -18,7 +18,9 @@ describe('a file plan', () => {
     [{ files: 'at most 5' }, { goal: { kind: 'at-most', files: 5 }, mechanism: 'even' }],
     [{ files: 'at most 5', by: 'SITE, year' }, { mechanism: 'hash', by: ['site', 'year'] }],
     [{ files: 'per key', by: 'site' }, { mechanism: 'key' }],
-    [{ by: 'site' }, { goal: { kind: 'size', bytes: 128_000_000 }, mechanism: 'even' }],
+    [{ by: 'site' }, { goal: { kind: 'size', bytes: 128_000_000 }, mechanism: 'range' }],
+    [{ by: 'site, id' }, { mechanism: 'hash' }],
+    [{ by: 'site', mechanism: 'even' }, { mechanism: 'even' }],
     [{ sort: 'id desc, site' }, { sort: [{ column: 'id', descending: true }, { column: 'site', descending: false }] }],
   ])('follows from what is said: %j', (options, wanted) => expect(plan(options)).toMatchObject(wanted));
 
