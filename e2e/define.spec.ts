@@ -53,6 +53,26 @@ test('from files with their rows, as a Delta table; a name that is taken is told
   expect(await count('workshop.sheets')).toBe(await count('"tern-bay:landing/bottle-sheets"'));
 });
 
+test('as plain Parquet files from a query, cut by a plan that is seen before', async ({ page, request }) => {
+  await page.goto('/define?namespace=workshop');
+  await page.getByLabel('Name', { exact: true }).fill('by_site');
+  await page.getByLabel('Format').selectOption('parquet');
+  await expect(page.getByRole('alert')).toContainText('it needs a query that fills it');
+  await page.getByLabel('Start from').selectOption('a query');
+  await page.getByLabel('a query', { exact: true }).fill('SELECT site, oxygen_mg_l FROM refined.bottles');
+  await page.getByRole('button', { name: 'And its rows' }).click();
+  await page.getByRole('button', { name: 'as the format has them; say how' }).click();
+  await page.getByLabel('The goal').selectOption('per-key');
+  await page.getByLabel('The key').fill('site');
+  await expect(page.getByLabel('The definition as SQL')).toContainText("files = 'per key',  by = 'site'");
+  await page.getByRole('button', { name: 'See what it makes' }).click();
+  await expect(page.getByRole('heading', { name: /^8 files, about .* rows$/ })).toBeVisible();
+  await page.getByRole('button', { name: 'Make the table' }).click();
+  await expect(page).toHaveURL(/workshop\/by_site/);
+  const { rows } = await (await request.post('/api/query', { data: { sql: 'SHOW FILES OF workshop.by_site' } })).json();
+  expect(rows).toHaveLength(8);
+});
+
 test('from a JSON schema', async ({ page }) => {
   await page.goto('/define?namespace=workshop');
   await page.getByLabel('Start from').selectOption('a JSON schema');

@@ -62,7 +62,7 @@ const placesOfRows = computed(() => (form.value.query === '' ? names.value : [])
 const TRANSFORMS = ['identity', 'year', 'month', 'day', 'hour', 'bucket', 'truncate'];
 const transforms = computed(() => TRANSFORMS.filter((each) => form.value.format === 'iceberg' || each === 'identity').map((value) => ({ value, words: value === 'identity' ? 'as it is' : value })));
 watch(() => form.value.format, (format) => {
-  if (format === 'delta') {
+  if (format !== 'iceberg') {
     form.value.orderBy = [];
     for (const each of form.value.partitionBy) each.transform = 'identity';
   }
@@ -122,7 +122,7 @@ async function makeNamespace(): Promise<void> {
         <div class="grid grid-cols-[150px_minmax(0,1fr)_110px_minmax(0,1.2fr)] gap-2.5">
           <label class="grid content-start gap-0.5"><span class="text-muted">Namespace</span><input v-model="form.namespace" list="namespaces" class="mono h-[29px] w-full border border-rule bg-card px-2" autocomplete="off" spellcheck="false"><datalist id="namespaces"><option v-for="each in catalog.namespaces" :key="each.id">{{ each.name }}</option></datalist></label>
           <TextField v-model="form.name" label="Name" mono />
-          <SelectField v-model="form.format" label="Format" :choices="[{ value: 'iceberg', words: 'Iceberg' }, { value: 'delta', words: 'Delta' }]" />
+          <SelectField v-model="form.format" label="Format" :choices="[{ value: 'iceberg', words: 'Iceberg' }, { value: 'delta', words: 'Delta' }, { value: 'parquet', words: 'Parquet' }]" />
           <TextField v-model="form.location" label="Where it lies" mono placeholder="managed by the product" hint="storage:folder makes it external" />
         </div>
         <p v-if="missingNamespace" class="mt-1 text-muted">There is no namespace {{ form.namespace }} yet. <button type="button" class="plain-link" :disabled="busy" @click="makeNamespace">Make it</button></p>

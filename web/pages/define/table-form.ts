@@ -27,7 +27,8 @@ export interface TermRow {
 export interface TableForm {
   namespace: string;
   name: string;
-  format: 'iceberg' | 'delta';
+  /** Plain Parquet files are made from a query alone. */
+  format: 'iceberg' | 'delta' | 'parquet';
   comment: string;
   /** `storage:folder` of an external table; empty for a managed one. */
   location: string;
@@ -66,7 +67,7 @@ export function formOf(sql: string): TableForm {
   const { format = 'iceberg', location = '', ...others } = definition.options;
   const isPlan = (name: string) => (FILE_PLAN_OPTIONS as readonly string[]).includes(name);
   const properties = Object.fromEntries(Object.entries(others).filter(([name]) => !isPlan(name)));
-  if (format !== 'iceberg' && format !== 'delta') throw new LakeError('bad-request', `Tables are made of the formats iceberg and delta, not ${format}.`, { position: table.start });
+  if (format !== 'iceberg' && format !== 'delta' && format !== 'parquet') throw new LakeError('bad-request', `Tables are made of the formats iceberg, delta and parquet, not ${format}.`, { position: table.start });
   return {
     namespace: table.namespace, name: table.name, format, location, comment: definition.comment ?? '',
     columns: definition.columns.map((column) => columnRow(column, definition.key.includes(column.name))),
@@ -95,6 +96,7 @@ export function sqlOf(form: TableForm): string {
       throw new FormProblem('columns', (error as Error).message, index);
     }
   });
+  if (form.format === 'parquet' && form.query.trim() === '') throw new FormProblem('columns', 'A Parquet table is its files, so it needs a query that fills it: start from one, and take its rows.');
   if (columns.length === 0 && form.query.trim() === '') throw new FormProblem('columns', 'The table needs a column, or a query to fill it from.');
   const table = [...form.namespace.trim().split('.'), form.name.trim()].map(nameSql).join('.');
   return createTableSql(table, {
