@@ -31,6 +31,6 @@ describe('a definition', () => {
 
   it('of something else than a table is left to the query editor', () => {
     expect(() => formOf('CREATE VIEW a.v AS SELECT 1')).toThrow(/query editor/);
-    expect(() => formOf("CREATE TABLE a.t (x integer) WITH (format = 'csv')")).toThrow(/formats iceberg and delta/);
+    expect(() => formOf("CREATE TABLE a.t (x integer) WITH (format = 'csv')")).toThrow(/formats iceberg, delta and parquet/);
   });
 });
