@@ -38,6 +38,19 @@ test('reading one table is all that such a token can do', async ({ request }) =>
   expect(await post('/access/tokens', { name: 'more', grants: [{ on: '*', right: 'manage' }] })).toBe(403);
 });
 
+test('writing files asks for the right to write everything, and a trial for the right that the table would need', async ({ request }) => {
+  const { id, sql, post } = await tokenOf(request, 'bench hand', { on: 'refined', right: 'manage' });
+  const write = "WRITE TO 'tern-bay:made/by-token' AS SELECT 1 AS n";
+  expect((await sql(write)).body).toMatchObject({ status: 403, detail: 'bench hand (token) may not write files to a folder: the right to write everything is missing. Nothing was done.', position: 9 });
+  for (const at of ['/writes', '/writes/forecast', '/writes/trial']) expect(await post(at, { sql: write })).toBe(403);
+  // A place of its own choice would carry the trial to any storage.
+  const table = (more: string) => ({ sql: `CREATE TABLE refined.by_token ${more} AS SELECT 1 AS n` });
+  for (const at of ['/writes/forecast', '/writes/trial']) expect(await post(at, table("WITH (location = 'tern-bay:made/by-token')"))).toBe(403);
+  expect(await post('/writes/forecast', table(''))).toBe(200);
+  expect(await post('/writes/forecast', { sql: 'CREATE TABLE published.by_token AS SELECT 1 AS n' })).toBe(404);
+  await request.delete(`/api/access/tokens/${id}`);
+});
+
 test('what a token did names it, and no other reads its results', async ({ request }) => {
   const first = await tokenOf(request, 'first reader', { on: 'refined', right: 'read' });
   const second = await tokenOf(request, 'second reader', { on: 'refined', right: 'read' });

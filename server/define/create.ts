@@ -17,7 +17,7 @@ import { joinPath, normalPath } from '../../core/storage/paths';
 import { LATEST } from '../../core/table/contract';
 import { FILE_PLAN_OPTIONS, readFilePlan, type FilePlan } from '../../core/write/plan';
 import { demand, demandEverywhere, nameOfIdentity, type Identity } from '../access/access';
-import { annotateRelation, changeNamespace, createRelation, ensureNamespace, findByLocation, findRelation, getNamespace, getRelation, nameOf, noteColumns, redefineRelation, type RelationDefinition } from '../catalog/relations';
+import { annotateRelation, changeNamespace, createRelation, ensureNamespace, findByLocation, findRelation, getNamespace, getRelation, nameOf, noteColumns, redefineRelation, type Namespace, type RelationDefinition } from '../catalog/relations';
 import type { ChangeResult } from '../change/changes';
 import { TARGET_BYTES } from '../change/iceberg-change';
 import { transformPartitions } from '../change/transform-partitions';
@@ -75,10 +75,7 @@ export async function createTable(services: DefineServices, statement: Create<'c
   const { database, lake, events } = services;
   const { table, definition, source } = statement;
   demand(as, 'manage', table);
-  const namespace = await getNamespace(database, table.namespace).catch((error: unknown) => {
-    if (error instanceof LakeError && error.kind === 'not-found') throw new LakeError('not-found', error.message, { position: table.start, hint: `CREATE NAMESPACE ${table.namespace} makes it.` });
-    throw error;
-  });
+  const namespace = await namespaceOf(database, table);
   const name = { namespace: namespace.name, name: table.name };
   const fullName = nameOf(name);
   const known = await findRelation(database, name.namespace, name.name);
@@ -86,8 +83,7 @@ export async function createTable(services: DefineServices, statement: Create<'c
   if (known) throw new LakeError('conflict', `${nameOf(known)} exists in the catalog already. Choose another name.`, { table: nameOf(known), position: table.start });
   const { location } = definition.options;
   const isManaged = location === undefined;
-  if (!isManaged) demandEverywhere(as, 'manage', 'say where a table lies');
-  const place = isManaged ? await placeForNew(lake, namespace, name.name, undefined) : folderOf(lake, location);
+  const place = await placeOf(lake, namespace, name.name, location, as);
   if (definition.columns.length === 0 && !source) return register(services, name, place, definition, as);
   await mustBeFree(services, place, fullName);
   if (!source && formatOf(definition, table) === 'parquet') throw new LakeError('bad-request', 'A Parquet table is its files, so it is made AS a query that fills it. Delta and Iceberg tables can be made empty.', { position: table.start });
@@ -115,6 +111,20 @@ export async function createTable(services: DefineServices, statement: Create<'c
   }
 }
 
+async function namespaceOf(database: DefineServices['database'], table: QualifiedName): Promise<Namespace> {
+  return getNamespace(database, table.namespace).catch((error: unknown) => {
+    if (error instanceof LakeError && error.kind === 'not-found') throw new LakeError('not-found', error.message, { position: table.start, hint: `CREATE NAMESPACE ${table.namespace} makes it.` });
+    throw error;
+  });
+}
+
+/** Of a managed table a place that the product chooses; only who may manage everything says another. */
+async function placeOf(lake: DefineServices['lake'], namespace: Namespace, name: string, location: string | undefined, as: Identity): Promise<Place> {
+  if (location === undefined) return placeForNew(lake, namespace, name, undefined);
+  demandEverywhere(as, 'manage', 'say where a table lies');
+  return folderOf(lake, location);
+}
+
 /** A table that is made AS a query, as far as its files go. */
 export interface TableToFill {
   name: string;
@@ -126,15 +136,14 @@ export interface TableToFill {
   source: Range;
 }
 
-/** What `createTable` would fill, and where, before it is done. Fails for what it would fail for. */
+/** What `createTable` would fill, and where, before it is done; asks for the same rights. Whether the name and the place are free is not looked at. */
 export async function tableToFill(services: DefineServices, statement: Create<'create-table'>, text: string, as: Identity): Promise<TableToFill> {
   const { table, definition, source } = statement;
   demand(as, 'manage', table);
   if (!source) throw new LakeError('bad-request', 'This statement makes an empty table, so there are no files to foresee.', { position: table.start });
-  const namespace = await getNamespace(services.database, table.namespace);
+  const namespace = await namespaceOf(services.database, table);
   const format = formatOf(definition, table);
-  const { location } = definition.options;
-  const place = location === undefined ? await placeForNew(services.lake, namespace, table.name, undefined) : folderOf(services.lake, location);
+  const place = await placeOf(services.lake, namespace, table.name, definition.options.location, as);
   const whole = { ...definition, columns: await columnsOfQuery(services, text, source, format, as) };
   mustBeDistinct(whole.columns, nameOf(table));
   filePlanOf(whole);

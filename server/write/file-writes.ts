@@ -193,6 +193,7 @@ export class FileWrites {
 
   async #prepare(sql: string, as: Identity): Promise<PreparedWrite> {
     const { to, options, source } = readWrite(sql);
+    await inUsersPlaces(to.start, async () => demandEverywhere(as, 'write', 'write files to a folder'));
     const query = sql.slice(source.start, source.end);
     const columns = await inUsersPlaces(source.start, () => this.services.queries.columnsOf(query, as));
     mustBeDistinct(columns, source.start);

@@ -3,7 +3,7 @@ import { LakeError } from '../../core/errors';
 import type { ObjectInfo } from '../../core/storage/object-store';
 import { below, joinPath, normalPath, parentPath } from '../../core/storage/paths';
 import type { Existing } from '../../core/write/folder-write';
-import { demand, demandEverywhere, type Identity } from '../access/access';
+import { demand, type Identity } from '../access/access';
 import { listRelations, nameOf } from '../catalog/relations';
 import type { Place } from '../lake/places';
 import type { Services } from '../services';
@@ -15,7 +15,6 @@ export interface WriteTarget extends Place {
 
 /** `place`: `storage:folder`. Nothing is changed. */
 export async function writeTarget({ lake, database }: Pick<Services, 'lake' | 'database'>, place: string, existing: Existing, as: Identity): Promise<WriteTarget> {
-  demandEverywhere(as, 'write', 'write files to a folder');
   const cut = place.indexOf(':');
   const storage = lake.storage(place.slice(0, cut));
   if (storage.storage.kind === 'postgres') throw new LakeError('bad-request', `${storage.storage.name} is a database; files are written to a folder or a bucket.`);
