@@ -38,6 +38,18 @@ export class LakeError extends Error {
   }
 }
 
+/** Gives errors of the work another place in the text, which may follow from the one they have. */
+export async function placingErrors<T>(place: (before: number | undefined) => number | undefined, work: () => Promise<T>): Promise<T> {
+  try {
+    return await work();
+  } catch (error) {
+    if (!(error instanceof LakeError)) throw error;
+    const position = place(error.details.position);
+    if (position === undefined || position === error.details.position) throw error;
+    throw new LakeError(error.kind, error.message, { ...error.details, position }, { cause: error });
+  }
+}
+
 /** The error as a LakeError that also names `path`, keeping what it already says. */
 export function inFile(error: unknown, path: string): LakeError {
   if (error instanceof LakeError) return error.details.path ? error : new LakeError(error.kind, error.message, { ...error.details, path });

@@ -276,3 +276,17 @@ test('the form writes as its SQL says, shows what it makes before, and what came
   await outcome.getByRole('link', { name: 'Look at them' }).click();
   await expect(page.getByRole('main')).toContainText('2021');
 });
+
+test('what is typed in the text stays as it was typed, and the form shows it', async ({ page }) => {
+  await page.goto('/write');
+  const text = page.getByLabel('The write as SQL');
+  const typed = "WRITE TO 'tern-bay:made/typed' WITH (format = 'csv', compression = 'gzip', existing = 'add') AS SELECT 1 AS n";
+  await text.fill(typed);
+  const form = page.getByRole('form', { name: 'The write' });
+  await expect(form.getByLabel('Compressed with')).toHaveValue('gzip');
+  await expect(form.getByLabel('Folder', { exact: true })).toHaveValue('made/typed');
+  await expect(text).toHaveText(typed);
+  // Another format has compressions of its own.
+  await form.getByLabel(/^As/).selectOption('avro');
+  await expect(text).not.toContainText('compression');
+});

@@ -1,5 +1,6 @@
 /** How plain files become rows. Everything a guess decides is here, so that it can be shown, corrected, saved and reused. */
 import { LakeError } from '../errors';
+import { twiceNamed } from '../schema/types';
 import { rulerText, type RulerColumn } from './column-ruler';
 
 export type ReadOptions = CsvOptions | FixedOptions | PatternOptions | JsonOptions | XmlOptions | AvroOptions | ParquetOptions;
@@ -115,8 +116,8 @@ export function fullOptions(given: GivenOptions): ReadOptions {
 export function groupNames(pattern: string): string[] {
   const names = [...pattern.matchAll(/\(\?P?<([A-Za-z_]\w*)>/g)].map((match) => match[1]!);
   if (names.length === 0) throw new LakeError('bad-request', `The regular expression "${pattern}" has no named group, so it makes no column.`, { hint: 'Write a group as (?<name>…).' });
-  const twice = names.find((name, index) => names.findIndex((other) => other.toLowerCase() === name.toLowerCase()) !== index);
-  if (twice) throw new LakeError('bad-request', `The regular expression has the group "${twice}" twice.`);
+  const twice = twiceNamed(names);
+  if (twice !== undefined) throw new LakeError('bad-request', `The regular expression has the group "${twice}" twice.`);
   return names;
 }
 

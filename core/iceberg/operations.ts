@@ -48,13 +48,8 @@ function withKeyOf(metadata: TableMetadata, table: string, key: readonly string[
 
 export function newMetadata(table: IcebergTable, options: NewTable, ports: CommitPorts): TableMetadata {
   const { fields, lastId } = options.lastId === undefined ? assignIds(options.schema.fields, 0) : { fields: options.schema.fields, lastId: options.lastId };
-  const source = (name: string): Field => {
-    const found = findField(fields, name);
-    if (!found) throw new LakeError('bad-request', `${table.name} has no column "${name}" to partition or sort by.`);
-    return found;
-  };
-  const specFields = (options.partitionBy ?? []).map((each, index) => ({ 'source-id': source(each.source).id!, 'field-id': FIRST_PARTITION_ID + index, name: each.name ?? partitionName(each.source, each.transform), transform: each.transform }));
-  const sortFields = (options.sortBy ?? []).map((name): SortFieldJson => ({ transform: 'identity', 'source-id': source(name).id!, direction: 'asc', 'null-order': 'nulls-first' }));
+  const specFields = specFieldsOf(fields, options.partitionBy ?? [], table.name);
+  const sortFields = (options.sortBy ?? []).map((name): SortFieldJson => ({ transform: 'identity', 'source-id': sourceOf(fields, name, table.name).id!, direction: 'asc', 'null-order': 'nulls-first' }));
   const formatVersion = options.formatVersion ?? 2;
   return {
     'format-version': formatVersion,
@@ -78,6 +73,17 @@ export function newMetadata(table: IcebergTable, options: NewTable, ports: Commi
     'metadata-log': [],
     ...(formatVersion >= 3 ? { 'next-row-id': 0 } : {}),
   };
+}
+
+/** The fields of a table's first partition spec. */
+export function specFieldsOf(fields: readonly Field[], partitionBy: NonNullable<NewTable['partitionBy']>, table: string): PartitionSpecJson['fields'] {
+  return partitionBy.map((each, index) => ({ 'source-id': sourceOf(fields, each.source, table).id!, 'field-id': FIRST_PARTITION_ID + index, name: each.name ?? partitionName(each.source, each.transform), transform: each.transform }));
+}
+
+function sourceOf(fields: readonly Field[], name: string, table: string): Field {
+  const found = findField(fields, name);
+  if (!found) throw new LakeError('bad-request', `${table} has no column "${name}" to partition or sort by.`);
+  return found;
 }
 
 /** `taken_at_day`, `id_bucket_16`; the column's own name for its values as they are (common practice). */

@@ -45,6 +45,16 @@ export function physicalName(column: Field): string {
   return column.physical ?? column.name;
 }
 
+/** The first name that an earlier one is too, without regard to case. */
+export function twiceNamed(names: readonly string[]): string | undefined {
+  const seen = new Set<string>();
+  return names.find((name) => {
+    if (seen.has(name.toLowerCase())) return true;
+    seen.add(name.toLowerCase());
+    return false;
+  });
+}
+
 /** Whether the files have columns that only case tells apart, or nothing does; all but the first have a number in their name here. */
 export function hasTwins(fields: readonly Field[]): boolean {
   if (!fields.some((field) => field.physical !== undefined)) return false;

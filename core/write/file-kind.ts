@@ -14,7 +14,7 @@ export interface FileKind {
 }
 
 /** The first is taken where none is said. */
-const COMPRESSIONS: Record<FileFormat, readonly string[]> = { parquet: ['zstd', 'snappy', 'gzip', 'none'], csv: ['none', 'gzip'], jsonl: ['none', 'gzip'], avro: ['deflate', 'none'] };
+export const COMPRESSIONS: Record<FileFormat, readonly string[]> = { parquet: ['zstd', 'snappy', 'gzip', 'none'], csv: ['none', 'gzip'], jsonl: ['none', 'gzip'], avro: ['deflate', 'none'] };
 
 export const FILE_KIND_OPTIONS = ['format', 'compression', 'header', 'delimiter'] as const;
 

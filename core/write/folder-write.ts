@@ -43,7 +43,7 @@ export function readFolderWrite(options: Readonly<Record<string, string>>, colum
   return { kind: readFileKind(options), files, folders, names, leaveOut, existing };
 }
 
-function readExisting(text: string | undefined): Existing {
+export function readExisting(text: string | undefined): Existing {
   const wanted = text?.toLowerCase() ?? 'refuse';
   const found = EXISTING.find((each) => each === wanted);
   if (!found) throw new LakeError('bad-request', `"existing" is one of ${EXISTING.join(', ')}, not "${text}".`);

@@ -1,7 +1,7 @@
 /** How a write is cut into files: said as a goal, from which a mechanism follows that can also be chosen by hand. */
 import { LakeError } from '../errors';
 import { Cursor } from '../sql/cursor';
-import { formatBytes, parseBytes } from './bytes';
+import { formatBytes, parseBytes } from '../values/bytes';
 
 export type FileGoal =
   | { kind: 'size'; bytes: number }

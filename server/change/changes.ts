@@ -6,7 +6,7 @@ import path from 'node:path';
 import { latestState } from '../../core/delta/operations';
 import { checkWritable } from '../../core/delta/protocol';
 import { DeltaTable } from '../../core/delta/table';
-import { LakeError } from '../../core/errors';
+import { LakeError, placingErrors } from '../../core/errors';
 import { IcebergTable } from '../../core/iceberg/table';
 import { TRUE } from '../../core/scan/predicate';
 import type { Field } from '../../core/schema/types';
@@ -116,15 +116,12 @@ export class Changes {
 
   async #target(statement: ChangeStatement, as: Identity): Promise<Target> {
     const { name, start, branch } = statement.target;
-    try {
+    return placingErrors((before = start) => before, async () => {
       const { name: fullName, table, storage } = await this.queries.resolver(as).open(name, 'write');
       if (table instanceof DeltaTable && branch !== undefined) throw new LakeError('bad-request', `${fullName} is kept as Delta, which has no branches. Nothing was changed.`, { table: fullName });
       if (table instanceof DeltaTable || table instanceof IcebergTable) return this.#targetOf(fullName, table, storage, branch);
       throw new LakeError('unsupported', `${fullName} is kept as ${table.format}; rows can be changed in Delta and Iceberg tables. Nothing was changed.`, { table: fullName });
-    } catch (error) {
-      if (error instanceof LakeError && error.details.position === undefined) throw new LakeError(error.kind, error.message, { ...error.details, position: start }, { cause: error });
-      throw error;
-    }
+    });
   }
 
   #targetOf(name: string, table: DeltaTable | IcebergTable, storage: OpenStorage, branch = 'main'): Target {
@@ -259,13 +256,8 @@ function withoutOurs(message: string): string {
 }
 
 /** Positions of errors in the composed query are made those of the user's text. */
-async function inUsersPlaces<T>({ query }: ComposedChange, work: () => Promise<T>): Promise<T> {
-  try {
-    return await work();
-  } catch (error) {
-    if (!(error instanceof LakeError) || error.details.position === undefined) throw error;
-    throw new LakeError(error.kind, error.message, { ...error.details, position: query.originalPosition(error.details.position) }, { cause: error });
-  }
+function inUsersPlaces<T>({ query }: ComposedChange, work: () => Promise<T>): Promise<T> {
+  return placingErrors((before) => (before === undefined ? undefined : query.originalPosition(before)), work);
 }
 
 function answer({ version, counts }: ChangeOutcome): Pick<QueryResult, 'columns' | 'rows' | 'rowCount' | 'truncated'> {

@@ -19,9 +19,8 @@ import type { LakeStore } from '../storage/lake-store';
 import { decideCut, groupsOf } from '../write/decide';
 import type { FileWriter } from '../write/write-format';
 
-export interface FilesWanted {
-  /** A query whose columns hold the table's, by their logical names. */
-  rows: string;
+/** Files of a table, whatever their rows. */
+export interface TableFiles {
   fields: readonly Field[];
   partitions: readonly PartitionBy[];
   /** The partition that all rows are of, where that is known before. */
@@ -39,6 +38,11 @@ export interface FilesWanted {
   isUnsorted?: boolean;
   /** How rows of one partition go into files; where absent, into one, or by `targetBytes`. */
   plan?: FilePlan;
+}
+
+export interface FilesWanted extends TableFiles {
+  /** A query whose columns hold the table's, by their logical names. */
+  rows: string;
 }
 
 /** What rows are divided by into files. */
@@ -90,7 +94,7 @@ async function writePlanned(writing: Writing, wanted: FilesWanted, plan: FilePla
   const { step, scratch } = writing;
   const at = { step, scratch, rows: wanted.rows };
   const folderValues = wanted.partition ? 0 : wanted.partitions.length;
-  const groups = [...wanted.partitions.slice(0, folderValues).map(({ sql }) => sql), ...(plan.mechanism === 'key' ? plan.by.map(quoteName) : [])];
+  const groups = cutGroups(wanted.partitions.slice(0, folderValues), plan);
   const writer = tableWriter(writing, wanted);
   const { figures, ranges } = await decideCut(at, plan, groups, writer);
   const cut = { groups, file: fileNumberSql(plan, figures.files, ranges), sort: plan.sort };
@@ -108,8 +112,13 @@ async function writePlanned(writing: Writing, wanted: FilesWanted, plan: FilePla
   return written;
 }
 
+/** By what rows are grouped, as SQL: the partitions, then the key where each has a file. */
+export function cutGroups(partitions: readonly PartitionBy[], plan: FilePlan): string[] {
+  return [...partitions.map(({ sql }) => sql), ...(plan.mechanism === 'key' ? plan.by.map(quoteName) : [])];
+}
+
 /** Files of the table, as a plan writes them one by one. */
-export function tableWriter({ step }: Pick<Writing, 'step'>, wanted: FilesWanted): FileWriter {
+export function tableWriter({ step }: Pick<Writing, 'step'>, wanted: TableFiles): FileWriter {
   return {
     source: wanted.fields.map(({ name, type }) => ({ name, type: typeName(type) })),
     select: fileColumns(wanted),
@@ -129,7 +138,7 @@ async function putFile({ store }: Writing, wanted: FilesWanted, local: string, p
 
 type Made = Pick<WrittenFile, 'rows' | 'bytes' | 'columns'>;
 
-function madeFiles({ columns, rows }: RunReply, wanted: FilesWanted): (Made & { local: string; keys: Record<string, string | null> })[] {
+function madeFiles({ columns, rows }: RunReply, wanted: TableFiles): (Made & { local: string; keys: Record<string, string | null> })[] {
   const inFile = fieldsInFile(wanted);
   return rows.map((values) => {
     const row = Object.fromEntries(columns.map((name, index) => [name, values[index]]));
@@ -138,23 +147,23 @@ function madeFiles({ columns, rows }: RunReply, wanted: FilesWanted): (Made & { 
 }
 
 /** As the file has them. */
-function fieldsInFile({ fields, partitions }: FilesWanted): Field[] {
+function fieldsInFile({ fields, partitions }: TableFiles): Field[] {
   return (physicalType({ kind: 'struct', fields: ownFields({ fields, partitions }) }) as { fields: Field[] }).fields;
 }
 
 /** Those that are not told by the table's log. */
-function ownFields({ fields, partitions }: Pick<FilesWanted, 'fields' | 'partitions'>): Field[] {
+function ownFields({ fields, partitions }: Pick<TableFiles, 'fields' | 'partitions'>): Field[] {
   return fields.filter((field) => !partitions.some((each) => each.column === field.name));
 }
 
-function fileColumns(wanted: FilesWanted): string[] {
+function fileColumns(wanted: TableFiles): string[] {
   return [
     ...ownFields(wanted).map((field) => `${physical(field, quoteName(field.name))}::${typeName(physicalType(field.type))} AS ${quoteName(physicalName(field))}`),
     ...wanted.extra.map(({ name, type }) => `${quoteName(name)}::${typeName(type)} AS ${quoteName(name)}`),
   ];
 }
 
-function fileOptions(wanted: FilesWanted): string[] {
+function fileOptions(wanted: TableFiles): string[] {
   const options = ['FORMAT parquet', 'COMPRESSION zstd', 'RETURN_STATS true'];
   if (wanted.withIds) options.push(...fieldIdsOption([...fieldsInFile(wanted), ...wanted.extra.map((each): Field => ({ ...each, required: false }))]));
   if (wanted.keyValues) options.push(keyValuesOption(wanted.keyValues));
@@ -176,7 +185,7 @@ function partitionName(index: number): string {
 }
 
 /** `texts`: a value of each partition, in order. */
-export function partitionOf({ partitions }: Pick<FilesWanted, 'partitions'>, texts: readonly (string | null)[]): Record<string, Value | null> {
+export function partitionOf({ partitions }: Pick<TableFiles, 'partitions'>, texts: readonly (string | null)[]): Record<string, Value | null> {
   return Object.fromEntries(partitions.map(({ name, parse }, index) => {
     const text = texts[index] ?? null;
     return [name, text === null ? null : parse(text)];
@@ -184,7 +193,7 @@ export function partitionOf({ partitions }: Pick<FilesWanted, 'partitions'>, tex
 }
 
 /** `day=2026-03-14`: common practice; readers take the values from the table's metadata. */
-export function hiveSteps({ partitions }: Pick<FilesWanted, 'partitions'>, partition: Record<string, Value | null>): string[] {
+export function hiveSteps({ partitions }: Pick<TableFiles, 'partitions'>, partition: Record<string, Value | null>): string[] {
   return partitions.map(({ name, show }) => {
     const value = partition[name] ?? null;
     return `${encodeURIComponent(name)}=${value === null ? '__HIVE_DEFAULT_PARTITION__' : encodeURIComponent(show(value))}`;

@@ -2,15 +2,15 @@
 import { createDeltaTable } from '../../core/delta/operations';
 import { LOG_FOLDER } from '../../core/delta/log';
 import { DeltaTable } from '../../core/delta/table';
-import { LakeError } from '../../core/errors';
+import { LakeError, placingErrors } from '../../core/errors';
 import { checkProperty } from '../../core/iceberg/properties';
 import { FolderTable } from '../../core/folder/table';
-import { createIcebergTable, partitionName } from '../../core/iceberg/operations';
+import { createIcebergTable, specFieldsOf } from '../../core/iceberg/operations';
 import { CatalogPointer, memoryCell } from '../../core/iceberg/pointer';
 import { assignIds, icebergType } from '../../core/iceberg/schema';
 import { IcebergTable } from '../../core/iceberg/table';
 import { parseTypeName } from '../../core/schema/type-names';
-import { field, findField, type Field } from '../../core/schema/types';
+import { field, findField, twiceNamed, type Field } from '../../core/schema/types';
 import type { Range } from '../../core/sql/cursor';
 import type { DefineStatement, PartitionTerm, QualifiedName, TableDefinition } from '../../core/sql/define';
 import { joinPath, normalPath } from '../../core/storage/paths';
@@ -21,7 +21,7 @@ import { annotateRelation, changeNamespace, createRelation, ensureNamespace, fin
 import type { ChangeResult } from '../change/changes';
 import { TARGET_BYTES } from '../change/iceberg-change';
 import { transformPartitions } from '../change/transform-partitions';
-import { columnPartitions, type FilesWanted } from '../change/write-files';
+import { columnPartitions, type TableFiles } from '../change/write-files';
 import { removeUnder } from '../lake/account';
 import { randomIds, systemClock } from '../lake/lake';
 import { placeForNew, tableAround, type Place } from '../lake/places';
@@ -165,19 +165,16 @@ function filePlanOf({ options, columns }: TableDefinition): FilePlan | undefined
   return readFilePlan(options, (column) => findField(columns, column)?.name);
 }
 
-/** How its rows go into files: `partition` alone where nothing else is said. */
-export function filesOfTable({ name, format, definition, place }: TableToFill, rows: string): FilesWanted & { plan: FilePlan } {
+/** How its rows go into files, where nothing else is said one a partition. The rows themselves are left open. */
+export function filesOfTable({ name, format, definition, place }: TableToFill): TableFiles & { plan: FilePlan } {
   const { columns, partitionBy, orderBy } = definition;
   const { fields } = format === 'iceberg' ? assignIds(columns, 0) : { fields: columns };
   const named = (path: string): string => columnPath(columns, path, name);
-  const fieldOf = (path: string): Field => path.split('.').reduce<Field | undefined>((at, step) => findField(at ? (at.type.kind === 'struct' ? at.type.fields : []) : fields, step), undefined)!;
-  const partitions = format === 'iceberg'
-    ? transformPartitions({ 'spec-id': 0, fields: partitionBy.map((each, index) => ({ 'source-id': fieldOf(named(each.source)).id!, 'field-id': 1000 + index, name: partitionName(named(each.source), each.transform), transform: each.transform })) }, fields, name)
-    : columnPartitions(fields, partitionBy.map((each) => named(each.source)));
-  const given = filePlanOf(definition);
-  const sort = orderBy.map((path) => ({ column: named(path), descending: false, nullsFirst: true }));
-  const plan: FilePlan = given ?? { goal: partitions.length > 0 ? { kind: 'one' } : { kind: 'size', bytes: TARGET_BYTES }, by: [], mechanism: 'even', sort: [] };
-  return { rows, fields, partitions, extra: [], folder: place.path, withIds: format === 'iceberg', targetBytes: TARGET_BYTES, plan: { ...plan, sort: plan.sort.length > 0 ? plan.sort : sort } };
+  const terms = partitionBy.map((each) => ({ ...each, source: named(each.source) }));
+  const partitions = format === 'iceberg' ? transformPartitions({ 'spec-id': 0, fields: specFieldsOf(fields, terms, name) }, fields, name) : columnPartitions(fields, terms.map(({ source }) => source));
+  const plan = filePlanOf(definition) ?? { goal: partitions.length > 0 ? { kind: 'one' as const } : { kind: 'size' as const, bytes: TARGET_BYTES }, by: [], mechanism: 'even' as const, sort: [] };
+  const sort = plan.sort.length > 0 ? plan.sort : orderBy.map((path) => ({ column: named(path), descending: false, nullsFirst: true }));
+  return { fields, partitions, extra: [], folder: place.path, withIds: format === 'iceberg', targetBytes: TARGET_BYTES, plan: { ...plan, sort } };
 }
 
 /** What stands in a folder already is in the catalog again, with all its versions. */
@@ -251,13 +248,8 @@ async function columnsOfQuery({ queries }: DefineServices, text: string, source:
 }
 
 /** Positions of what is wrong in a query that is part of the statement. */
-async function inQuery<T>({ start }: Range, work: () => Promise<T>): Promise<T> {
-  try {
-    return await work();
-  } catch (error) {
-    if (!(error instanceof LakeError) || error.details.position === undefined) throw error;
-    throw new LakeError(error.kind, error.message, { ...error.details, position: error.details.position + start }, { cause: error });
-  }
+function inQuery<T>({ start }: Range, work: () => Promise<T>): Promise<T> {
+  return placingErrors((before) => (before === undefined ? undefined : before + start), work);
 }
 
 /** `storage:folder`. */
@@ -282,11 +274,8 @@ async function mustBeFree({ database }: DefineServices, place: Place, table: str
 }
 
 function mustBeDistinct(columns: readonly Field[], table: string): void {
-  const seen = new Set<string>();
-  for (const { name } of columns) {
-    if (seen.has(name.toLowerCase())) throw new LakeError('bad-request', `${table} would have two columns "${name}"; names are told apart without regard to case.`, { table, hint: 'Name the columns of the query with AS.' });
-    seen.add(name.toLowerCase());
-  }
+  const twice = twiceNamed(columns.map(({ name }) => name));
+  if (twice !== undefined) throw new LakeError('bad-request', `${table} would have two columns "${twice}"; names are told apart without regard to case.`, { table, hint: 'Name the columns of the query with AS.' });
 }
 
 /** The path as the columns spell it. */

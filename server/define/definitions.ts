@@ -3,7 +3,7 @@ import { randomUUID } from 'node:crypto';
 import { LakeError } from '../../core/errors';
 import { readDefinition, type DefineStatement } from '../../core/sql/define';
 import { demand, nameOfIdentity, type Identity } from '../access/access';
-import { deleteNamespace, dropRelation, getNamespace, getRelation, listRelations, nameOf, type Relation } from '../catalog/relations';
+import { deleteNamespace, dropRelation, getNamespace, listRelations, nameOf, type Relation } from '../catalog/relations';
 import type { ChangeResult } from '../change/changes';
 import { teardownOf } from '../lake/account';
 import type { QueryResult } from '../query/queries';
@@ -11,7 +11,7 @@ import { allReadersOf, readersOf, readerWords } from '../query/readers';
 import type { Services } from '../services';
 import { alterTable, changeWords } from './alter';
 import { createNamespace, createTable, createView } from './create';
-import { look, type Look } from './look';
+import { look, seen, type Look } from './look';
 import { dropToTrash, undrop } from './trash';
 
 export type DefineServices = Pick<Services, 'database' | 'lake' | 'queries' | 'changes' | 'files' | 'upkeep' | 'events' | 'receipts' | 'config'>;
@@ -46,14 +46,14 @@ export class Definitions {
     const { database, lake, queries } = this.services;
     switch (statement.kind) {
       case 'drop': {
-        const relation = await this.#named(statement.name, as);
+        const relation = await seen(this.services, statement.name, as);
         demand(as, 'manage', relation);
         const { files, bytes, ...readers } = await teardownOf(database, lake, queries.statements, relation);
         const goes = relation.kind === 'view' ? 'The view goes' : !relation.managed || statement.keepFiles ? `${nameOf(relation)} leaves the catalog; its ${files} files stay` : `${files} files, ${bytes} bytes, wait in the trash for ${this.services.config.trashDays} days`;
         return [`${goes}.`, ...broken(readers.views), ...readerWords({ ...readers, views: [] })];
       }
       case 'alter-table': {
-        const relation = await this.#named(statement.table, as);
+        const relation = await seen(this.services, statement.table, as);
         demand(as, 'manage', relation);
         return [`${nameOf(relation)}: ${changeWords(statement.change)}.`, ...readerWords(await allReadersOf(database, queries.statements, relation))];
       }
@@ -99,7 +99,7 @@ export class Definitions {
       case 'create-view':
         return createView(services, statement, sql, as);
       case 'alter-table':
-        return alterTable(services, await this.#named(statement.table, as), statement.change, as);
+        return alterTable(services, await seen(this.services, statement.table, as), statement.change, as);
       case 'drop':
         return this.#drop(statement, as);
       case 'undrop': {
@@ -114,7 +114,7 @@ export class Definitions {
 
   async #drop({ what, name, ifExists, keepFiles }: Extract<DefineStatement, { kind: 'drop' }>, as: Identity): Promise<Done> {
     const { database, events } = this.services;
-    const relation = await this.#named(name, as).catch((error: unknown) => {
+    const relation = await seen(this.services, name, as).catch((error: unknown) => {
       if (ifExists && error instanceof LakeError && error.kind === 'not-found') return undefined;
       throw error;
     });
@@ -150,16 +150,6 @@ export class Definitions {
     await deleteNamespace(database, namespace, nameOfIdentity(as));
     events.tell({ topic: 'catalog' });
     return { done: `The namespace ${namespace.name} was dropped${inside.length > 0 ? `, with ${inside.map(nameOf).join(', ')}` : ''}.` };
-  }
-
-  async #named(name: { namespace: string; name: string; start: number }, as: Identity): Promise<Relation> {
-    try {
-      demand(as, 'see', name);
-      return await getRelation(this.services.database, name.namespace, name.name);
-    } catch (error) {
-      if (error instanceof LakeError) throw new LakeError(error.kind, error.message, { ...error.details, position: name.start }, { cause: error });
-      throw error;
-    }
   }
 
   #looked(id: string, { columns, rows }: Look, { maxRows, keep, as }: DefineOptions, started: number): DefineResult {

@@ -1,8 +1,8 @@
 /** SHOW and DESCRIBE: what the catalog and the tables tell, as rows. */
-import { LakeError } from '../../core/errors';
+import { LakeError, placingErrors } from '../../core/errors';
 import { IcebergTable } from '../../core/iceberg/table';
 import { typeName } from '../../core/schema/type-names';
-import type { DefineStatement, TableDefinition } from '../../core/sql/define';
+import type { DefineStatement, QualifiedName, TableDefinition } from '../../core/sql/define';
 import { createTableSql, termSql } from '../../core/sql/table-sql';
 import { nameAsSql, quoteText } from '../../core/sql/tokens';
 import { LATEST, type LakeTable, type Snapshot } from '../../core/table/contract';
@@ -45,14 +45,12 @@ export async function look(services: DefineServices, show: Show, as: Identity): 
   }
 }
 
-async function seen({ database }: DefineServices, name: { namespace: string; name: string; start: number }, as: Identity): Promise<Relation> {
-  try {
+/** The table or view of the name, for who may see it; errors are placed at the name. */
+export function seen({ database }: DefineServices, name: QualifiedName, as: Identity): Promise<Relation> {
+  return placingErrors(() => name.start, async () => {
     demand(as, 'see', name);
-    return await getRelation(database, name.namespace, name.name);
-  } catch (error) {
-    if (error instanceof LakeError) throw new LakeError(error.kind, error.message, { ...error.details, position: name.start }, { cause: error });
-    throw error;
-  }
+    return getRelation(database, name.namespace, name.name);
+  });
 }
 
 async function inNamespace({ database }: DefineServices, namespace: string | undefined, as: Identity): Promise<Relation[]> {

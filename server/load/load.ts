@@ -13,7 +13,7 @@ import { IcebergTable } from '../../core/iceberg/table';
 import { filesToRead } from '../../core/scan/plan';
 import { fitOf, type Fit } from '../../core/schema/fit';
 import { parseTypeName, typeName } from '../../core/schema/type-names';
-import { field, findField, type Field } from '../../core/schema/types';
+import { field, findField, twiceNamed, type Field } from '../../core/schema/types';
 import { nameSql } from '../../core/sql/table-sql';
 import { quoteName } from '../../core/sql/tokens';
 import { LATEST, type Snapshot } from '../../core/table/contract';
@@ -205,11 +205,8 @@ function sourceSql(from: LoadRequest['from']): string {
 }
 
 function mustBeDistinct(given: readonly Field[]): void {
-  const seen = new Set<string>();
-  for (const { name } of given) {
-    if (seen.has(name.toLowerCase())) throw new LakeError('bad-request', `What is loaded has two columns "${name}", told apart by case at most. Name one of them otherwise in a query.`);
-    seen.add(name.toLowerCase());
-  }
+  const twice = twiceNamed(given.map(({ name }) => name));
+  if (twice !== undefined) throw new LakeError('bad-request', `What is loaded has two columns "${twice}", told apart by case at most. Name one of them otherwise in a query.`);
 }
 
 /** By name without regard to case, where nothing else is said. */

@@ -38,7 +38,6 @@ export interface SourceWrite {
 }
 
 export interface SourceWritten {
-  rows: number;
   rowsBefore: number;
   rowsAfter: number;
   isMade: boolean;

@@ -96,7 +96,7 @@ export class PostgresDriver implements SourceDriver {
       const rowsAfter = await count();
       await client.query('COMMIT');
       this.#columns = undefined;
-      return { rows: written, rowsBefore, rowsAfter, isMade };
+      return { rowsBefore, rowsAfter, isMade };
     } catch (error) {
       await client.query('ROLLBACK').catch(() => undefined);
       throw this.#explained(error);

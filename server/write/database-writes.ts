@@ -6,7 +6,8 @@ import { LakeError } from '../../core/errors';
 import { parseTypeName } from '../../core/schema/type-names';
 import { field, findField, type Field } from '../../core/schema/types';
 import { quoteText } from '../../core/sql/tokens';
-import { EXISTING, type Existing } from '../../core/write/folder-write';
+import { readExisting, type Existing } from '../../core/write/folder-write';
+import type { DatabaseOutcome } from '../../core/write/outcome';
 import type { ResultColumn } from '../engine/messages';
 import type { OpenStorage } from '../lake/lake';
 import { DatabaseStore } from '../sources/database-store';
@@ -25,22 +26,12 @@ export interface DatabaseTarget {
   isNew: boolean;
 }
 
-export interface DatabaseOutcome {
-  rowsAtSource: number;
-  rowsBefore: number;
-  rowsAfter: number;
-  /** Rows that are in the table beyond those that should be; 0 when all is well. */
-  difference: number;
-  isMade: boolean;
-}
-
 /** `place`: `schema.table` or `schema/table`. Fails where columns have no place; nothing is changed. */
 export async function databaseTarget({ store, storage }: OpenStorage, place: string, options: Readonly<Record<string, string>>, rows: readonly ResultColumn[]): Promise<DatabaseTarget> {
   if (!(store instanceof DatabaseStore)) throw new Error(`${storage.name} is no database`);
   const other = Object.keys(options).find((option) => option !== 'existing');
   if (other !== undefined) throw new LakeError('bad-request', `"${other}" says how files are written; ${storage.name} is a database, of which only "existing" can be said.`);
-  const existing = EXISTING.find((each) => each === (options.existing ?? 'refuse').toLowerCase());
-  if (!existing) throw new LakeError('bad-request', `"existing" is one of ${EXISTING.join(', ')}, not "${options.existing}".`);
+  const existing = readExisting(options.existing);
   const [, schema, name] = /^([^./]+)[./]([^./]+)$/.exec(place) ?? [];
   if (!schema || !name) throw new LakeError('bad-request', `"${place}" names no table of ${storage.name}; write it as schema.table.`);
   const { driver } = store;
@@ -64,12 +55,12 @@ export async function writeToDatabase(sealed: SealedRows, { driver, schema, name
   const total = await countRows(sealed);
   const lines = path.join(sealed.scratch, 'rows.jsonl');
   await sealed.step(`COPY (SELECT ${columns.map(({ from, to }) => jsonColumn(from, to.name)).join(', ')} FROM (${sealed.rows}\n) AS __rows) TO ${quoteText(lines)} (FORMAT json)`);
-  const { rows, rowsBefore, rowsAfter, isMade } = await driver.write({
+  const { rowsBefore, rowsAfter, isMade } = await driver.write({
     schema, name, existing, fields: columns.map(({ from, to }) => ({ ...from, name: to.name })), rows: linesOf(lines),
     onRows: (done) => onProgress(done, total), ...(signal ? { signal } : {}),
   });
   const kept = existing === 'clear' ? 0 : rowsBefore;
-  return { rowsAtSource: total, rowsBefore, rowsAfter, isMade, difference: rowsAfter - kept - rows + (rows - total) };
+  return { rowsAtSource: total, rowsBefore, rowsAfter, isMade, difference: rowsAfter - kept - total };
 }
 
 /** Opened when it is read: a reader of lines that waits loses those that come meanwhile. */

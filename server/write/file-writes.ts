@@ -1,8 +1,9 @@
 /** Writes rows of a query to files of a folder: looked at before, tried on some rows, written just so, and compared with what was foreseen. */
 import { createHash, randomUUID } from 'node:crypto';
 import path from 'node:path';
-import { LakeError } from '../../core/errors';
+import { LakeError, placingErrors } from '../../core/errors';
 import { Lru } from '../../core/lru';
+import { twiceNamed } from '../../core/schema/types';
 import { quoteName, quoteText } from '../../core/sql/tokens';
 import { readWrite } from '../../core/sql/write';
 import { joinPath } from '../../core/storage/paths';
@@ -12,6 +13,7 @@ import { extensionOf } from '../../core/write/file-kind';
 import { columnsOf } from '../../core/write/name-pattern';
 import { readFolderWrite, type FolderWrite } from '../../core/write/folder-write';
 import type { Forecast } from '../../core/write/forecast';
+import type { TrialOutcome, WriteOutcome, WrittenPath } from '../../core/write/outcome';
 import { explainPlan } from '../../core/write/plan';
 import { isDefinition, readDefinition } from '../../core/sql/define';
 import { demandEverywhere, nameOfIdentity, type Identity } from '../access/access';
@@ -22,44 +24,12 @@ import type { DefineServices } from '../define/definitions';
 import { removeUnder } from '../lake/account';
 import type { PlannedTable } from '../query/prepare';
 import type { QueryResult } from '../query/queries';
-import { databaseTarget, targetWords, writeToDatabase, type DatabaseOutcome, type DatabaseTarget } from './database-writes';
+import { databaseTarget, targetWords, writeToDatabase, type DatabaseTarget } from './database-writes';
 import { decideCut, groupsOf, type Decision } from './decide';
 import { folderSubject, foresee, needsStage, sampled, tableSubject } from './foresee';
 import { withSealedRows, type SealedRows } from './sealed-rows';
 import { mustBeWelcome, writeTarget, type WriteTarget } from './target';
 import { fileWriter, type FileWriter } from './write-format';
-
-export interface WrittenPath {
-  /** Below the folder. */
-  path: string;
-  rows: number;
-  bytes: number;
-}
-
-/** Real files, in a folder that nothing else knows of. */
-export interface TrialOutcome {
-  storage: string;
-  folder: string;
-  /** Null where the files tell none, as those of a table's log. */
-  rows: number | null;
-  bytes: number;
-  files: { path: string; rows: number | null; bytes: number }[];
-}
-
-/** What came of a write, beside what was foreseen of it. */
-export interface WriteOutcome {
-  /** `storage:folder`. */
-  to: string;
-  files: WrittenPath[];
-  rows: number;
-  bytes: number;
-  /** Files that stood there before and were removed, as a step of its own. */
-  cleared: { files: number; bytes: number; millis: number } | null;
-  millis: { order: number; write: number; put: number };
-  foreseen: { rows: number; files: number; bytes: number; millis: number } | null;
-  /** Of a table of a database, which has no files. */
-  table?: DatabaseOutcome;
-}
 
 /** The answer of a query, with a row for each file. */
 export type WriteResult = QueryResult & { done: string; wrote: WriteOutcome };
@@ -93,15 +63,13 @@ export interface PreparedWrite {
   target: WriteTarget;
 }
 
-type WriteServices = DefineServices;
-
 const TRIALS = 'trial-writes';
 const KEPT_FORECASTS = 100;
 
 export class FileWrites {
   readonly #foreseen = new Lru<Foreseen>(KEPT_FORECASTS);
 
-  constructor(readonly services: WriteServices) {}
+  constructor(readonly services: DefineServices) {}
 
   /** Of WRITE, or of CREATE TABLE AS. `sampleRows`: counts so many rows in place of all. */
   async forecast(sql: string, as: Identity, sampleRows?: number): Promise<Forecast> {
@@ -249,9 +217,9 @@ export class FileWrites {
     const { local, millis } = await this.#cut(sealed, write, writer, decided, onProgress);
     const cleared = write.existing === 'clear' && target.existing.length > 0 ? await clear(target) : null;
     const putting = performance.now();
-    for (const file of local) {
+    for (const [index, file] of local.entries()) {
       const path = joinPath(target.path, file.path);
-      if (write.existing === 'add' && await target.storage.store.head(path)) throw new LakeError('conflict', `${path} is there already; ${local.indexOf(file)} of ${local.length} files were written beside it.`, { path, hint: 'Put {id} in the pattern of names.' });
+      if (write.existing === 'add' && await target.storage.store.head(path)) throw new LakeError('conflict', `${path} is there already; ${index} of ${local.length} files were written beside it.`, { path, hint: 'Put {id} in the pattern of names.' });
       await target.storage.store.putFile(path, file.local);
     }
     const files = local.map(({ path, rows, bytes }) => ({ path, rows, bytes }));
@@ -277,12 +245,13 @@ export class FileWrites {
     const paths = filePaths(write, groups, files, extensionOf(write.kind), when);
     const total = groups.reduce((sum, group) => sum + group.rows, 0);
     const local: (WrittenPath & { local: string })[] = [];
+    let done = 0;
     for (const [index, file] of files.entries()) {
       const at = path.join(sealed.scratch, `file-${index}`);
       const rows = needsStage(write) ? fileRowsSql(staged, writer.select, groups[file.group]!.from + file.from, file.rows) : inOrder(`SELECT ${writer.select.join(', ')} FROM (${sealed.rows}\n) AS __rows`, write);
       const made = await writer.write(rows, at);
       local.push({ path: paths[index]!, local: at, ...made });
-      onProgress(local.reduce((sum, each) => sum + each.rows, 0), total);
+      onProgress(done += made.rows, total);
     }
     return { local, millis: { order: Math.round(ordered - began), write: Math.round(performance.now() - ordered) } };
   }
@@ -317,19 +286,11 @@ function forecastKey(sql: string, tables: readonly ReceiptTable[]): string {
 }
 
 function mustBeDistinct(columns: readonly ResultColumn[], position: number): void {
-  const seen = new Set<string>();
-  for (const { name } of columns) {
-    if (seen.has(name.toLowerCase())) throw new LakeError('bad-request', `The query has two columns "${name}", told apart by case at most. Name one of them otherwise with AS.`, { position });
-    seen.add(name.toLowerCase());
-  }
+  const twice = twiceNamed(columns.map(({ name }) => name));
+  if (twice !== undefined) throw new LakeError('bad-request', `The query has two columns "${twice}", told apart by case at most. Name one of them otherwise with AS.`, { position });
 }
 
-/** Positions in a part of the statement are made those of the whole. */
-async function inUsersPlaces<T>(start: number, work: () => Promise<T>): Promise<T> {
-  try {
-    return await work();
-  } catch (error) {
-    if (!(error instanceof LakeError)) throw error;
-    throw new LakeError(error.kind, error.message, { ...error.details, position: (error.details.position ?? 0) + start }, { cause: error });
-  }
+/** Positions in a part of the statement are made those of the whole; what has none is placed at its start. */
+function inUsersPlaces<T>(start: number, work: () => Promise<T>): Promise<T> {
+  return placingErrors((before = 0) => before + start, work);
 }

@@ -8,8 +8,8 @@ import type { FolderWrite } from '../../core/write/folder-write';
 import { costsOf, treeOf, type Forecast } from '../../core/write/forecast';
 import { columnsOf } from '../../core/write/name-pattern';
 import { explainPlan, type FilePlan } from '../../core/write/plan';
-import { parseBytes } from '../../core/write/bytes';
-import { hiveSteps, partitionOf, tableWriter } from '../change/write-files';
+import { parseBytes } from '../../core/values/bytes';
+import { cutGroups, hiveSteps, partitionOf, tableWriter } from '../change/write-files';
 import { filesOfTable, type TableToFill } from '../define/create';
 import { countRows, decideCut, groupsOf, type Decision } from './decide';
 import type { PreparedWrite } from './file-writes';
@@ -76,10 +76,10 @@ export function folderSubject({ write, target }: PreparedWrite, writer: WriteSub
 }
 
 export function tableSubject(filled: TableToFill): WriteSubject {
-  const wanted = filesOfTable(filled, '');
+  const wanted = filesOfTable(filled);
   const { plan, partitions } = wanted;
   return {
-    plan, groups: [...partitions.map(({ sql }) => sql), ...(plan.mechanism === 'key' ? plan.by.map(quoteName) : [])], folderValues: partitions.length, isOrdered: plan.sort.length > 0 || plan.mechanism !== 'even' || plan.goal.kind !== 'one', existing: { files: 0, bytes: 0 },
+    plan, groups: cutGroups(partitions, plan), folderValues: partitions.length, isOrdered: plan.sort.length > 0 || plan.mechanism !== 'even' || plan.goal.kind !== 'one', existing: { files: 0, bytes: 0 },
     writer: (at) => tableWriter(at, wanted),
     pathsOf: (groups, files) => files.map(({ group, number, of }) => joinPath(...hiveSteps(wanted, partitionOf(wanted, groups[group]!.values)), `file ${number} of ${of}`)),
   };

@@ -1,5 +1,5 @@
 /** What is slow and what is uneven in a write, in words. */
-import { formatBytes } from '../../core/write/bytes';
+import { formatBytes } from '../../core/values/bytes';
 import type { CostPart, Forecast } from '../../core/write/forecast';
 
 /** Below this nobody waits. */

@@ -1,4 +1,5 @@
 /** What the API answers about defining, loading and scripts. */
+import type { WriteOutcome } from '../../core/write/outcome';
 import type { QueryResult, ResultColumn } from './types';
 
 export interface LoadPlan {
@@ -63,26 +64,13 @@ export interface ScriptOutcome {
   left: number;
 }
 
-/** Real files of some rows, in a folder that nothing else knows of. */
-export interface TrialOutcome {
-  storage: string;
-  folder: string;
-  rows: number | null;
-  bytes: number;
-  files: { path: string; rows: number | null; bytes: number }[];
-}
+/** The result of a write as a job, which holds the first of many files. */
+export type WriteJobResult = WriteOutcome & { done: string; fileCount: number };
 
-/** What came of a write of files, beside what was foreseen. */
-export interface WriteOutcome {
-  to: string;
-  done: string;
-  files: { path: string; rows: number; bytes: number }[];
-  fileCount: number;
-  rows: number;
-  bytes: number;
-  cleared: { files: number; bytes: number; millis: number } | null;
-  millis: { order: number; write: number; put: number };
-  foreseen: { rows: number; files: number; bytes: number; millis: number } | null;
-  /** Of a table of a database, which has no files. */
-  table?: { rowsAtSource: number; rowsBefore: number; rowsAfter: number; difference: number; isMade: boolean };
+/** A query that somebody gave a name. */
+export interface SavedQuery {
+  name: string;
+  sql: string;
+  who: string;
+  changedAt: string;
 }

@@ -259,13 +259,6 @@ export interface ReceiptTable {
   /** What a connected database is asked. */
   asked?: string;
 }
-/** A query that somebody gave a name. */
-export interface SavedQuery {
-  name: string;
-  sql: string;
-  who: string;
-  changedAt: string;
-}
 export interface QueryResult {
   /** Of a statement that defines: what was done, in words. */
   done?: string;

@@ -1,17 +1,6 @@
 /** Numbers, sizes and times as every page shows them. */
 
-/** Three significant digits: 38.4 MB, 874 kB. Powers of a thousand. */
-export function bytesText(bytes: number): string {
-  if (bytes < 1000) return `${bytes} B`;
-  const units = ['kB', 'MB', 'GB', 'TB', 'PB'];
-  let value = bytes;
-  let unit = -1;
-  do {
-    value /= 1000;
-    unit++;
-  } while (Number(value.toPrecision(3)) >= 1000 && unit < units.length - 1);
-  return `${Number(value.toPrecision(3))} ${units[unit]}`;
-}
+export { formatBytes as bytesText } from '../../core/values/bytes';
 
 const GROUPED = new Intl.NumberFormat('en-GB', { maximumFractionDigits: 0 });
 

@@ -1,5 +1,5 @@
 import { defineStore } from 'pinia';
-import { computed, ref } from 'vue';
+import { computed, ref, type Ref } from 'vue';
 import { call } from '../api/client';
 import type { Job } from '../api/types';
 import { useLive } from './live';
@@ -22,3 +22,18 @@ export const useJobs = defineStore('jobs', () => {
   const stop = (id: string) => call(`/jobs/${id}/cancel`, { method: 'POST', body: {} });
   return { jobs, running, failedToday, load, stop };
 });
+
+/** One job that a page starts, follows and may stop. */
+export function useOwnJob(): { job: Ref<Job | undefined>; follow(jobId: string): Promise<void>; stop(): Promise<unknown> } {
+  const job = ref<Job>();
+  useLive((event) => {
+    if (event.topic === 'job' && job.value && event.job.id === job.value.id) job.value = event.job;
+  });
+  return {
+    job,
+    follow: async (jobId) => {
+      job.value = await call<Job>(`/jobs/${jobId}`);
+    },
+    stop: () => call(`/jobs/${job.value!.id}/cancel`, { body: {} }),
+  };
+}

@@ -3,7 +3,6 @@
 import { computed, ref, watch } from 'vue';
 import { useRoute, useRouter } from 'vue-router';
 import { columnsOfJson } from '../../../core/schema/json-columns';
-import { LakeError } from '../../../core/errors';
 import { call, tableLink } from '../../api/client';
 import type { QueryResult } from '../../api/types';
 import BaseButton from '../../design/BaseButton.vue';
@@ -14,48 +13,20 @@ import TextField from '../../design/TextField.vue';
 import PageFrame from '../../shell/PageFrame.vue';
 import { useCatalog } from '../../stores/catalog';
 import { useAct } from '../../stores/load';
+import { useSqlForm } from '../../stores/sql-form';
 import { tableName } from '../query/link';
 import FilePlanFields from '../write/FilePlanFields.vue';
 import ForecastPanel from '../write/ForecastPanel.vue';
 import { emptyPlan } from '../write/write-form';
 import ColumnRows from './ColumnRows.vue';
-import { columnRow, emptyForm, FormProblem, formOf, SIZED, sqlOf, type TableForm } from './table-form';
+import { columnRow, emptyForm, formOf, SIZED, sqlOf, type TableForm } from './table-form';
 
 const route = useRoute();
 const router = useRouter();
 const catalog = useCatalog();
 void catalog.refresh();
 const form = ref<TableForm>(emptyForm(typeof route.query.namespace === 'string' ? route.query.namespace : ''));
-const sql = ref('');
-/** What is wrong with the form, or with the text at its place. */
-const wrong = ref<FormProblem>();
-const marked = ref<{ message: string; position: number }>();
-let fromText = false;
-
-watch(form, (now) => {
-  if (fromText) return void (fromText = false);
-  try {
-    sql.value = sqlOf(now);
-    wrong.value = marked.value = undefined;
-  } catch (error) {
-    if (!(error instanceof FormProblem)) throw error;
-    wrong.value = error;
-  }
-}, { deep: true, immediate: true });
-
-function onText(text: string): void {
-  if (text === sql.value) return;
-  sql.value = text;
-  try {
-    const read = formOf(text);
-    fromText = true;
-    form.value = read;
-    wrong.value = marked.value = undefined;
-  } catch (error) {
-    if (!(error instanceof LakeError)) throw error;
-    marked.value = { message: error.message, position: error.details.position ?? 0 };
-  }
-}
+const { sql, wrong, marked, onText } = useSqlForm(form, sqlOf, formOf);
 
 const names = computed(() => form.value.columns.map(({ name }) => name).filter((name) => name !== ''));
 const placesOfRows = computed(() => (form.value.query === '' ? names.value : []));

@@ -4,6 +4,7 @@ import { parseTypeName } from '../../../core/schema/type-names';
 import { field, type Field } from '../../../core/schema/types';
 import { readDefinition, type PartitionTerm } from '../../../core/sql/define';
 import { FILE_PLAN_OPTIONS } from '../../../core/write/plan';
+import { FormProblem } from '../../stores/sql-form';
 import { planForm, planOptions, type FilePlanForm } from '../write/write-form';
 import { createTableSql, nameSql, typeAsSql } from '../../../core/sql/table-sql';
 
@@ -40,17 +41,6 @@ export interface TableForm {
   query: string;
   /** How its rows go into files; absent where the format's own way is taken. */
   files?: FilePlanForm;
-}
-
-/** A problem of one part of the form. */
-export class FormProblem extends Error {
-  constructor(
-    readonly part: 'name' | 'columns',
-    message: string,
-    readonly row?: number,
-  ) {
-    super(message);
-  }
 }
 
 export const SIZED = ['bucket', 'truncate'];

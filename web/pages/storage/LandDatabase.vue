@@ -4,7 +4,6 @@ import { useDebounceFn } from '@vueuse/core';
 import { computed, ref, watch } from 'vue';
 import { call } from '../../api/client';
 import type { LandedTable } from '../../api/define-types';
-import type { Job } from '../../api/types';
 import BaseButton from '../../design/BaseButton.vue';
 import { bytesText, countText, millisText, plural } from '../../design/format';
 import ProblemBox from '../../design/ProblemBox.vue';
@@ -12,7 +11,7 @@ import ProgressBar from '../../design/ProgressBar.vue';
 import SelectField from '../../design/SelectField.vue';
 import TagMark from '../../design/TagMark.vue';
 import TextField from '../../design/TextField.vue';
-import { useLive } from '../../stores/live';
+import { useOwnJob } from '../../stores/jobs';
 import { useAct, useLoad } from '../../stores/load';
 
 const props = defineProps<{ storage: string; targets: readonly string[] }>();
@@ -35,18 +34,14 @@ const plan = useLoad(() => call<{ tables: { table: string; kind: string; rows: n
 const planSoon = useDebounceFn(plan.reload, 250);
 watch(request, () => void planSoon());
 void plan.reload();
-const job = ref<Job>();
+const { job, follow, stop } = useOwnJob();
 const { busy, problem, run } = useAct();
-useLive((event) => {
-  if (event.topic === 'job' && job.value && event.job.id === job.value.id) job.value = event.job;
-});
 async function land(): Promise<void> {
   await run(async () => {
     const { jobId } = await call<{ jobId: string }>(at.value, { body: request.value });
-    job.value = await call<Job>(`/jobs/${jobId}`);
+    await follow(jobId);
   });
 }
-const stop = () => call(`/jobs/${job.value!.id}/cancel`, { body: {} });
 const landed = computed(() => (job.value?.state === 'done' ? ((job.value.result as { tables?: LandedTable[] } | null)?.tables ?? []) : []));
 const differing = computed(() => landed.value.filter((each) => each.problem !== null || each.difference !== 0));
 </script>

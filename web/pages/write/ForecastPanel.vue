@@ -3,8 +3,8 @@
 import { computed, ref, watch } from 'vue';
 import { RouterLink } from 'vue-router';
 import type { Forecast } from '../../../core/write/forecast';
+import type { TrialOutcome } from '../../../core/write/outcome';
 import { call } from '../../api/client';
-import type { TrialOutcome } from '../../api/define-types';
 import BaseButton from '../../design/BaseButton.vue';
 import { bytesText, countText, millisText, plural } from '../../design/format';
 import ProblemBox from '../../design/ProblemBox.vue';

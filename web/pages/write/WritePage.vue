@@ -3,10 +3,10 @@
 import { useDebounceFn } from '@vueuse/core';
 import { computed, ref, watch } from 'vue';
 import { RouterLink, useRoute, useRouter } from 'vue-router';
-import { LakeError } from '../../../core/errors';
 import { call } from '../../api/client';
-import type { WriteOutcome } from '../../api/define-types';
-import type { Job, QueryResult, StorageName } from '../../api/types';
+import { COMPRESSIONS, type FileFormat } from '../../../core/write/file-kind';
+import type { WriteJobResult } from '../../api/define-types';
+import type { QueryResult, StorageName } from '../../api/types';
 import BaseButton from '../../design/BaseButton.vue';
 import CheckField from '../../design/CheckField.vue';
 import { bytesText, countText, millisText, plural } from '../../design/format';
@@ -16,8 +16,9 @@ import SelectField from '../../design/SelectField.vue';
 import SqlEditor from '../../design/SqlEditor.vue';
 import TextField from '../../design/TextField.vue';
 import PageFrame from '../../shell/PageFrame.vue';
-import { useLive } from '../../stores/live';
+import { useOwnJob } from '../../stores/jobs';
 import { useAct, useLoad } from '../../stores/load';
+import { useSqlForm } from '../../stores/sql-form';
 import FilePlanFields from './FilePlanFields.vue';
 import ForecastPanel from './ForecastPanel.vue';
 import { emptyWrite, formOf, sizeProblem, sqlOf, type WriteForm } from './write-form';
@@ -32,9 +33,7 @@ const targets = computed(() => [...(storages.value.value ?? [])].sort((a, b) => 
 const toDatabase = computed(() => storages.value.value?.find((each) => each.name === form.value.storage)?.kind === 'postgres');
 const given = (key: string) => (typeof route.query[key] === 'string' ? route.query[key] : '');
 const form = ref<WriteForm>(fromUrl());
-const sql = ref('');
-const marked = ref<{ message: string; position: number }>();
-let fromText = false;
+const { sql, marked, onText } = useSqlForm(form, (now) => sqlOf(now, toDatabase.value), formOf, [toDatabase]);
 
 function fromUrl(): WriteForm {
   try {
@@ -44,24 +43,6 @@ function fromUrl(): WriteForm {
   }
 }
 watch(targets, (all) => form.value.storage === '' && all.length > 0 && (form.value.storage = all[0]!.value), { immediate: true });
-watch([form, toDatabase], () => {
-  if (fromText) return void (fromText = false);
-  sql.value = sqlOf(form.value, toDatabase.value);
-  marked.value = undefined;
-}, { deep: true, immediate: true });
-function onText(text: string): void {
-  if (text === sql.value) return;
-  sql.value = text;
-  try {
-    const read = formOf(text);
-    fromText = true;
-    form.value = read;
-    marked.value = undefined;
-  } catch (error) {
-    if (!(error instanceof LakeError)) throw error;
-    marked.value = { message: error.message, position: error.details.position ?? 0 };
-  }
-}
 const keepText = useDebounceFn((text: string) => route.path === '/write' && void router.replace({ query: { sql: text } }), 400);
 watch(sql, keepText);
 
@@ -72,26 +53,20 @@ const readColumns = useDebounceFn(async (query: string) => {
 watch(() => form.value.query, (query) => void readColumns(query), { immediate: true });
 
 const FORMATS = [{ value: 'parquet', words: 'Parquet' }, { value: 'csv', words: 'CSV' }, { value: 'jsonl', words: 'JSON lines' }, { value: 'avro', words: 'Avro' }];
-const COMPRESSIONS: Record<string, string[]> = { parquet: ['zstd', 'snappy', 'gzip', 'none'], csv: ['none', 'gzip'], jsonl: ['none', 'gzip'], avro: ['deflate', 'none'] };
-const compressions = computed(() => COMPRESSIONS[form.value.format]!.map((value, index) => ({ value: index === 0 ? '' : value, words: value })));
-watch(() => form.value.format, () => (form.value.compression = ''));
+const compressions = computed(() => (COMPRESSIONS[form.value.format as FileFormat] ?? []).map((value, index) => ({ value: index === 0 ? '' : value, words: value })));
 const EXISTING = [{ value: 'refuse', words: 'are in the way' }, { value: 'add', words: 'stay, beside the new' }, { value: 'clear', words: 'are removed first' }];
 const ready = computed(() => form.value.query.trim() !== '' && form.value.folder.trim() !== '' && form.value.storage !== '' && !marked.value && sizeProblem(form.value) === undefined);
 
-const job = ref<Job>();
+const { job, follow, stop } = useOwnJob();
 const { busy, problem, run } = useAct();
-useLive((event) => {
-  if (event.topic === 'job' && job.value && event.job.id === job.value.id) job.value = event.job;
-});
 async function write(): Promise<void> {
   await run(async () => {
     const { jobId } = await call<{ jobId: string }>('/writes', { body: { sql: sql.value } });
-    job.value = await call<Job>(`/jobs/${jobId}`);
+    await follow(jobId);
   });
 }
 watch(sql, () => job.value?.state !== 'running' && (job.value = undefined));
-const stop = () => call(`/jobs/${job.value!.id}/cancel`, { body: {} });
-const outcome = computed(() => (job.value?.state === 'done' ? (job.value.result as unknown as WriteOutcome) : undefined));
+const outcome = computed(() => (job.value?.state === 'done' ? (job.value.result as unknown as WriteJobResult) : undefined));
 const took = computed(() => (job.value?.finishedAt ? Date.parse(job.value.finishedAt) - Date.parse(job.value.startedAt) : 0));
 const compared = computed(() => {
   const o = outcome.value!;
@@ -114,7 +89,7 @@ const compared = computed(() => {
           <SelectField v-if="toDatabase" v-model="form.existing" class="mt-2" label="Rows that stand there" :choices="EXISTING" />
           <template v-else>
           <div class="mt-2 grid grid-cols-2 gap-2">
-            <SelectField v-model="form.format" label="As" :choices="FORMATS" /><SelectField v-model="form.compression" label="Compressed with" :choices="compressions" />
+            <SelectField v-model="form.format" label="As" :choices="FORMATS" @update:model-value="form.compression = ''" /><SelectField v-model="form.compression" label="Compressed with" :choices="compressions" />
             <template v-if="form.format === 'csv'"><TextField v-model="form.delimiter" label="Between fields" mono hint="or the word tab" /><CheckField v-model="form.header" class="self-center" label="Names in the first line" /></template>
           </div>
           <fieldset class="mt-3 min-w-0 border-t border-hairline pt-2"><legend class="float-left mb-1 w-full font-semibold">Files</legend><FilePlanFields v-model="form" class="clear-both" :columns="columns" :per-folder="form.folders.trim() !== ''" /></fieldset>

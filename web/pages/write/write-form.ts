@@ -1,7 +1,7 @@
 /** A WRITE as a form holds it, from its SQL and back. */
 import { quoteText } from '../../../core/sql/tokens';
 import { readWrite } from '../../../core/sql/write';
-import { formatBytes, parseBytes } from '../../../core/write/bytes';
+import { formatBytes, parseBytes } from '../../../core/values/bytes';
 import { readGoal, type FileGoal } from '../../../core/write/plan';
 
 /** The part that says how rows are cut into files; empty texts are what follows by itself. */
