@@ -33,6 +33,9 @@ export function keepPromise<T>(kept: Lru<Promise<T>>, key: string, make: () => P
   if (known) return known;
   const made = make();
   kept.set(key, made);
-  made.catch(() => kept.delete(key));
+  // Another may stand in its place by then.
+  made.catch(() => {
+    if (kept.get(key) === made) kept.delete(key);
+  });
   return made;
 }

@@ -12,7 +12,8 @@ import type { Add, Commit, Metadata, Remove } from './actions';
 import { without } from '../values/row-positions';
 import { vectorId } from './deletion-vector';
 import { fileKey } from './file-key';
-import { earliestVersion, filePath, type LogListing } from './log';
+import { earliestVersion, filePath } from './log';
+import type { TableLog } from './log-memory';
 import { checkReadable } from './protocol';
 import { mappingMode, schemaOf } from './schema';
 import { rowCountOf } from './stats';
@@ -70,7 +71,7 @@ export class ChangeFeed implements LakeTable {
     };
   }
 
-  async #files(log: LogListing, since: number, until: number, schema: TableSchema, metadata: Metadata): Promise<DataFile[]> {
+  async #files(log: TableLog, since: number, until: number, schema: TableSchema, metadata: Metadata): Promise<DataFile[]> {
     const ownTimes = hasOwnTimes(metadata);
     const files: DataFile[] = [];
     for (let version = since; version <= until; version++) {
@@ -89,7 +90,7 @@ export class ChangeFeed implements LakeTable {
   }
 
   /** "If there are change files in a version, read only those." */
-  async #ofCommit(commit: Commit, log: LogListing, schema: TableSchema, partitionColumns: readonly string[]): Promise<DataFile[]> {
+  async #ofCommit(commit: Commit, log: TableLog, schema: TableSchema, partitionColumns: readonly string[]): Promise<DataFile[]> {
     if (commit.changeFiles.length > 0) {
       return commit.changeFiles.map((file) => this.table.dataFile({ ...file, modificationTime: 0 }, schema, partitionColumns));
     }

@@ -23,14 +23,18 @@ export interface CheckpointPorts {
 /** File actions of one sidecar. */
 const SIDECAR_ACTIONS = 50_000;
 
-/** Sums the log up to the state's version; readers begin there. Returns the checkpoint's path. */
-export async function writeCheckpoint(table: DeltaTable, state: LogState, ports: CheckpointPorts): Promise<string> {
+export function classicPath(root: string, version: number): string {
+  return joinPath(root, LOG_FOLDER, `${paddedVersion(version)}.checkpoint.parquet`);
+}
+
+/** Sums the log up to the state's version; readers begin there. Returns the checkpoint's path. `isNewest`: readers are pointed to it. */
+export async function writeCheckpoint(table: DeltaTable, state: LogState, ports: CheckpointPorts, { isNewest = true } = {}): Promise<string> {
   const isV2 = state.metadata.configuration['delta.checkpointPolicy'] === 'v2';
   const log = joinPath(table.root, LOG_FOLDER);
   const head = headActions(state);
   const counted = { actions: head.length };
   const files = fileActions(state, ports.clock.now(), counted);
-  const path = isV2 ? joinPath(log, `${paddedVersion(state.version)}.checkpoint.${ports.ids.uuid()}.json`) : joinPath(log, `${paddedVersion(state.version)}.checkpoint.parquet`);
+  const path = isV2 ? joinPath(log, `${paddedVersion(state.version)}.checkpoint.${ports.ids.uuid()}.json`) : classicPath(table.root, state.version);
   let bytes: number;
   if (isV2) {
     const sidecars: Sidecar[] = [];
@@ -46,15 +50,16 @@ export async function writeCheckpoint(table: DeltaTable, state: LogState, ports:
   } else {
     bytes = (await ports.files.write(path, joined(head, files))).bytes;
   }
+  if (!isNewest) return path;
   const last = { version: state.version, size: counted.actions, sizeInBytes: bytes, numOfAddFiles: state.files.count };
   await table.store.put(joinPath(log, '_last_checkpoint'), toBytes(`${JSON.stringify(last)}\n`));
   return path;
 }
 
-/** Whether a version is one after which the log is to be summed up. */
-export function isCheckpointDue({ version, metadata }: LogState): boolean {
+/** Whether the log is to be summed up: a multiple of the interval was reached since the checkpoint of version `last` (-1: there is none). */
+export function isCheckpointDue({ version, metadata }: LogState, last: number): boolean {
   const every = Number(metadata.configuration['delta.checkpointInterval'] ?? PROPERTIES['delta.checkpointInterval']!.standard);
-  return version > 0 && version % every === 0;
+  return Math.floor(version / every) > Math.floor(Math.max(0, last) / every);
 }
 
 function headActions(state: LogState): Action[] {

@@ -5,7 +5,8 @@ import { joinPath } from '../storage/paths';
 import { toBytes, type Clock, type Ids } from '../storage/object-store';
 import { emptyCommit, type Action, type Add, type ChangeFile, type Commit, type CommitInfo, type DomainMetadata, type Metadata, type Protocol, type Remove, type Txn } from './actions';
 import { checkConflict, type ReadSet } from './conflicts';
-import { commitPath, LOG_FOLDER, paddedVersion, readCommit } from './log';
+import { COMMIT_RETRIES, retrying } from '../table/retry';
+import { commitPath, isSameObject, LOG_FOLDER, paddedVersion, readCommit } from './log';
 import { checkWritable, hasFeature } from './protocol';
 import { RowIds } from './row-tracking';
 import { rulesOf } from './rules';
@@ -36,27 +37,29 @@ export interface Change {
   rowsChecked?: boolean;
 }
 
-/** How often a commit tries again when others win the race for its version. */
-const ATTEMPTS = 100;
-
 /**
  * Commits `change`, which was made against `base` (undefined: the table does not exist yet). Returns the new version.
  * Fails with `conflict` when a commit since then makes the change wrong; nothing of it is visible in that case.
  */
 export async function commitChange(table: DeltaTable, base: LogState | undefined, change: Change, ports: CommitPorts): Promise<number> {
-  if (base) checkAllowed(table, base, change);
+  if (base) {
+    checkAllowed(table, base, change);
+    await checkStands(table, base.version);
+  }
   let state = base;
   let previousTime = base ? await commitTime(table, base) : -Infinity;
-  for (let attempt = 0; attempt < ATTEMPTS; attempt++) {
+  return retrying(table.name, COMMIT_RETRIES, ports.clock, async () => {
     const version = (state?.version ?? -1) + 1;
     const made = withRowIds(change, state, version);
     // Strictly increasing, also when the clock goes backwards.
     const timestamp = Math.max(ports.clock.now(), previousTime + 1);
     const path = commitPath(table.root, version);
     const info = commitInfo(made, state, timestamp, ports);
-    const mine = await table.store.putIfAbsent(path, toBytes(commitText(made, info))).catch((error: unknown) => rethrowUnlessOurs(error, table, path, info));
+    const text = toBytes(commitText(made, info));
+    const mine = await table.store.putIfAbsent(path, text).catch((error: unknown) => rethrowUnlessOurs(error, table, path, info));
     if (mine) {
-      concluded(table, state, asCommit(version, made, info), timestamp);
+      await checkWritten(table, path, text);
+      concluded(table, base, state, asCommit(version, made, info), timestamp);
       return version;
     }
     const winner = await readCommit(table.store, path, version);
@@ -65,8 +68,28 @@ export async function commitChange(table: DeltaTable, base: LogState | undefined
     state = applyCommit(state, winner, table.name);
     checkWritable(table.name, version, state.protocol, state.metadata);
     previousTime = await commitTime(table, state);
-  }
-  throw new LakeError('conflict', `${table.name}: other writers committed ${ATTEMPTS} times in a row first. Try again.`, { table: table.name });
+    return undefined;
+  });
+}
+
+/** Before a version is put on top of another: that one is still in the log, else the log would get a gap. */
+async function checkStands(table: DeltaTable, version: number): Promise<void> {
+  const path = commitPath(table.root, version);
+  const known = table.listed(version)?.commits.get(version);
+  const now = await table.store.head(path);
+  if (now ? !known || isSameObject(now, known) : (await table.log()).checkpoints.has(version)) return;
+  throw new LakeError('conflict', `${table.name}: version ${version}, which this change was made from, is ${now ? 'another one by now' : 'no longer in the log'}. The table was dropped, made again or put back meanwhile. Nothing was changed.`, {
+    table: table.name, version, path, hint: 'Look at the table as it is now, and repeat the change.',
+  });
+}
+
+/** Nothing is acknowledged that storage does not give back: not every store keeps what it promises of conditional writes. */
+async function checkWritten(table: DeltaTable, path: string, text: Uint8Array): Promise<void> {
+  const stands = await table.store.read(path);
+  if (stands.length === text.length && stands.every((byte, index) => byte === text[index])) return;
+  throw new LakeError('bad-file', `${table.name}: the storage took the commit ${path}, but gives back another one. Two writers may have been told that they committed.`, {
+    table: table.name, path, hint: 'Check the storage: it must refuse a conditional write (If-None-Match) over a file that is there.',
+  });
 }
 
 function checkAllowed(table: DeltaTable, base: LogState, change: Change): void {
@@ -147,9 +170,9 @@ function withRowIds(change: Change, state: LogState | undefined, version: number
 }
 
 /** The state after the commit is known without reading; its checksum file is left for `settled`, since it only ever confirms and may be lacking. */
-function concluded(table: DeltaTable, before: LogState | undefined, commit: Commit, timestamp: number): void {
+function concluded(table: DeltaTable, base: LogState | undefined, before: LogState | undefined, commit: Commit, timestamp: number): void {
   const state = applyCommit(before, commit, table.name);
-  table.adopt(state, commit);
+  table.adopt(base, state, commit);
   // "Version Checksum File": tableSizeBytes, numFiles, numMetadata, numProtocol, metadata and protocol are required.
   const checksum = {
     txnId: commit.info?.txnId, tableSizeBytes: state.files.bytes, numFiles: state.files.count, numMetadata: 1, numProtocol: 1,

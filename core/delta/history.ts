@@ -2,7 +2,8 @@
 import type { StepKind, TimelineEntry } from '../table/contract';
 import type { Commit, Metadata } from './actions';
 import type { DeltaTable } from './table';
-import { earliestVersion, filePath, type LogListing } from './log';
+import { earliestVersion, filePath } from './log';
+import type { TableLog } from './log-memory';
 import { rowCountOf } from './stats';
 import { hasOwnTimes, modifiedTimes } from './times';
 
@@ -12,7 +13,7 @@ const AT_ONCE = 64;
 const COUNTED_FILES = 20_000;
 
 /** One entry for each of the newest `most` versions that can still be rebuilt, oldest first. */
-export async function buildHistory(table: DeltaTable, log: LogListing, most: number): Promise<TimelineEntry[]> {
+export async function buildHistory(table: DeltaTable, log: TableLog, most: number): Promise<TimelineEntry[]> {
   const earliest = earliestVersion(log, table.root, table.name);
   const first = Math.max(earliest, log.latest - most + 1);
   const base = first > earliest || !log.commits.has(first) ? await table.state(first > earliest ? first - 1 : first, log) : undefined;

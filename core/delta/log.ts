@@ -23,15 +23,67 @@ export interface CheckpointFiles {
   bytes: number;
 }
 
+/**
+ * The files of a log at one moment. Listings are shared between callers that wait for storage, so nothing of one is ever
+ * changed: a newer listing is a new value.
+ */
 export interface LogListing {
   /** Commit files by version. */
-  commits: Map<number, ObjectInfo>;
+  readonly commits: CommitFiles;
   /** Complete checkpoints by version. */
-  checkpoints: Map<number, CheckpointFiles>;
+  readonly checkpoints: ReadonlyMap<number, CheckpointFiles>;
   /** Files that hold the reconciled actions of the versions `from` to `to`. */
-  compactions: { from: number; to: number; path: string }[];
-  checksums: Map<number, string>;
-  latest: number;
+  readonly compactions: readonly { from: number; to: number; path: string }[];
+  readonly checksums: ReadonlyMap<number, string>;
+  readonly latest: number;
+}
+
+/** New commits are held apart from the many older ones until there are so many of them. */
+const APART = 512;
+
+/** Commit files by version; `with` gives a longer one in little time and leaves this as it is. */
+export class CommitFiles implements Iterable<[number, ObjectInfo]> {
+  readonly #older: ReadonlyMap<number, ObjectInfo>;
+  /** Those of the versions from `#from` on, one after the other. */
+  readonly #newer: readonly ObjectInfo[];
+  readonly #from: number;
+
+  constructor(older: ReadonlyMap<number, ObjectInfo>, newer: readonly ObjectInfo[] = [], from = 0) {
+    this.#older = older;
+    this.#newer = newer;
+    this.#from = from;
+  }
+
+  get size(): number {
+    return this.#older.size + this.#newer.length;
+  }
+
+  get(version: number): ObjectInfo | undefined {
+    return this.#newer[version - this.#from] ?? this.#older.get(version);
+  }
+
+  has(version: number): boolean {
+    return this.get(version) !== undefined;
+  }
+
+  *keys(): Generator<number> {
+    yield* this.#older.keys();
+    for (let index = 0; index < this.#newer.length; index++) yield this.#from + index;
+  }
+
+  *[Symbol.iterator](): Generator<[number, ObjectInfo]> {
+    yield* this.#older;
+    for (const [index, info] of this.#newer.entries()) yield [this.#from + index, info];
+  }
+
+  /** And the commits of the versions from `from` on, which follows on the newest. */
+  with(added: readonly ObjectInfo[], from: number): CommitFiles {
+    if (added.length === 0) return this;
+    if (this.#newer.length === 0) return new CommitFiles(this.#older, added, from);
+    const newer = [...this.#newer, ...added];
+    if (newer.length < APART) return new CommitFiles(this.#older, newer, this.#from);
+    return new CommitFiles(new Map([...this.#older, ...newer.map((info, index) => [this.#from + index, info] as const)]));
+  }
 }
 
 const NAMES = {
@@ -45,7 +97,7 @@ const NAMES = {
 
 export async function listLog(store: ObjectStore, root: string, table: string): Promise<LogListing> {
   const { files } = await store.listFolder(joinPath(root, LOG_FOLDER));
-  const log: LogListing = { commits: new Map(), checkpoints: new Map(), compactions: [], checksums: new Map(), latest: -1 };
+  const log = { commits: new Map<number, ObjectInfo>(), checkpoints: new Map<number, CheckpointFiles>(), compactions: [] as { from: number; to: number; path: string }[], checksums: new Map<number, string>() };
   const parts = new Map<string, ObjectInfo[]>();
   for (const file of files) {
     const name = baseName(file.path);
@@ -74,24 +126,24 @@ export async function listLog(store: ObjectStore, root: string, table: string): 
       log.checkpoints.set(version, { kind: 'parts', paths: each.map((file) => file.path).sort(), bytes: each.reduce((sum, file) => sum + file.bytes, 0) });
     }
   }
-  log.latest = Math.max(-1, ...[log.commits, log.checkpoints].flatMap((map) => [...map.keys()].reduce((most, version) => Math.max(most, version), -1)));
-  if (log.latest < 0) {
+  const latest = [log.commits, log.checkpoints].flatMap((map) => [...map.keys()]).reduce((most, version) => Math.max(most, version), -1);
+  if (latest < 0) {
     throw new LakeError('not-found', `${table}: there is no Delta log under ${joinPath(root, LOG_FOLDER)}.`, { table, path: joinPath(root, LOG_FOLDER) });
   }
-  await fillHole(store, root, log);
-  return log;
+  await fillHole(store, root, log.commits, latest);
+  return { ...log, commits: new CommitFiles(log.commits), latest };
 }
 
 /**
  * A folder that is written to while it is listed may show a newer commit and leave out an older one. The commit under the
  * first gap is asked for by name, so that a gap in the listing is one in the log too.
  */
-async function fillHole(store: ObjectStore, root: string, log: LogListing): Promise<void> {
-  for (let version = log.latest; version >= 0; version--) {
-    if (log.commits.has(version)) continue;
+async function fillHole(store: ObjectStore, root: string, commits: Map<number, ObjectInfo>, latest: number): Promise<void> {
+  for (let version = latest; version >= 0; version--) {
+    if (commits.has(version)) continue;
     const info = await store.head(commitPath(root, version));
     if (!info) return;
-    log.commits.set(version, info);
+    commits.set(version, info);
   }
 }
 
@@ -102,19 +154,17 @@ export function isSameObject(a: ObjectInfo, b: ObjectInfo): boolean {
 }
 
 /**
- * The listing brought up to now by asking for the next versions alone, or undefined when the newest commit is not what it
- * was, so that everything must be listed anew.
+ * A listing brought up to now by asking for the next versions alone, or undefined when the newest commit is not what it
+ * was, so that everything must be listed anew. The given one stays as it is.
  */
 export async function extendListing(store: ObjectStore, root: string, log: LogListing): Promise<LogListing | undefined> {
   const known = log.commits.get(log.latest);
   if (!known) return undefined;
   const [now, next] = await Promise.all([store.head(known.path), store.head(commitPath(root, log.latest + 1))]);
   if (!now || !isSameObject(now, known)) return undefined;
-  for (let info = next; info; info = await store.head(commitPath(root, log.latest + 1))) {
-    log.latest++;
-    log.commits.set(log.latest, info);
-  }
-  return log;
+  const added: ObjectInfo[] = [];
+  for (let info = next; info; info = await store.head(commitPath(root, log.latest + 1 + added.length))) added.push(info);
+  return added.length === 0 ? log : { ...log, commits: log.commits.with(added, log.latest + 1), latest: log.latest + added.length };
 }
 
 /** The oldest version that can be rebuilt, and a check that no commit between it and the latest is missing. */

@@ -80,13 +80,18 @@ export interface Checksum {
 
 /** Fails when a checksum file does not fit the state: the log, or a checkpoint in it, was changed or damaged. */
 export async function verifyChecksum(store: ObjectStore, path: string, state: LogState, table: string): Promise<void> {
-  const said = await readChecksum(store, path);
-  if (!said) return;
-  const { count, bytes } = state.files;
-  if (said.numFiles === count && said.tableSizeBytes === bytes) return;
-  throw new LakeError('bad-file', `${table}: version ${state.version} has ${count} files and ${bytes} bytes by its log, but ${said.numFiles} files and ${said.tableSizeBytes} bytes by its checksum file ${path}. The log, a checkpoint or the checksum was changed.`, {
-    table, version: state.version, path, hint: 'If the checksum file is what is wrong, take it out of the log folder; it may be absent.',
+  const problem = await checksumProblem(store, path, state);
+  if (!problem) return;
+  throw new LakeError('bad-file', `${table}: version ${state.version} has ${problem} by its checksum file ${path}. The log, a checkpoint or the checksum was changed.`, {
+    table, version: state.version, path, hint: 'Upkeep of the table can check its log and repair what the commits prove. A checksum file may also be taken out of the log folder.',
   });
+}
+
+/** How the state differs from what a checksum file says of it; undefined where it does not, or where the file is no checksum. */
+export async function checksumProblem(store: ObjectStore, path: string, { files: { count, bytes } }: LogState): Promise<string | undefined> {
+  const said = await readChecksum(store, path);
+  if (!said || (said.numFiles === count && said.tableSizeBytes === bytes)) return undefined;
+  return `${count} files and ${bytes} bytes by its log, but ${said.numFiles} files and ${said.tableSizeBytes} bytes`;
 }
 
 /** Undefined when the file is no checksum: it only ever confirms, so a damaged one says nothing. */

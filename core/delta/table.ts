@@ -1,5 +1,5 @@
 import { LakeError } from '../errors';
-import { Lru } from '../lru';
+import { keepPromise } from '../lru';
 import { constantStats } from '../scan/constant-stats';
 import { planScan, totalsOf, withRuledOut, type DataFile } from '../scan/plan';
 import type { Predicate } from '../scan/predicate';
@@ -14,6 +14,7 @@ import { openCheckpoint } from './checkpoint';
 import { loadVector, vectorId, vectorPath, type VectorDescriptor } from './deletion-vector';
 import { buildHistory } from './history';
 import { commitPath, earliestVersion, extendListing, filePath, isSameObject, listLog, readCommit, type LogListing } from './log';
+import { LogMemory, type TableLog } from './log-memory';
 import { allFiles, IndexedFiles, type CheckpointIndexes } from './live-files';
 import { physicalPredicate } from './physical-predicate';
 import { checkReadable } from './protocol';
@@ -22,21 +23,14 @@ import { Replay, verifyChecksum, type LogState } from './state';
 import { rowCountOf, statsLookup } from './stats';
 import { hasOwnTimes, timeOfVersion, versionAt } from './times';
 
-/** A handful of states is enough: the latest, and those that people look at. */
-const STATES_KEPT = 8;
-const COMMITS_KEPT = 2000;
-const VECTORS_KEPT = 500;
-
 /** A Delta table in a folder of a store. Keeps what it has read: commits never change once written. */
 export class DeltaTable implements LakeTable {
   readonly format = 'delta';
-  #log: LogListing | undefined;
+  /** The newest listing. Replaced whole, never changed: others may be working with the one that stood here. */
+  #log: TableLog | undefined;
+  #memory = new LogMemory();
   #behind: (() => Promise<unknown>) | undefined;
   #working: Promise<unknown> = Promise.resolve();
-  readonly #commits = new Lru<Commit>(COMMITS_KEPT);
-  readonly #states = new Map<number, LogState>();
-  readonly #snapshots = new Lru<Snapshot>(STATES_KEPT);
-  readonly #vectors = new Lru<Promise<Uint32Array>>(VECTORS_KEPT);
   readonly #adds = new WeakMap<DataFile, Add>();
 
   /** `root` is the table's folder inside the store; `name` is what errors call it. */
@@ -55,29 +49,47 @@ export class DeltaTable implements LakeTable {
   }
 
   async snapshot(asOf: AsOf): Promise<Snapshot> {
-    const log = await (asOf.kind === 'latest' ? this.newest() : this.log());
+    const log = await this.#logFor(asOf);
     // A version that is named needs no other commit read, so damage after it does not matter.
     const version = asOf.kind === 'latest' ? log.latest : await versionAt(this, log, asOf);
     const state = await this.state(version, log);
     checkReadable(this.name, version, state.protocol);
-    const kept = this.#snapshots.get(String(version));
+    const kept = log.memory.snapshots.get(String(version));
     if (kept) return kept;
     const snapshot = this.#snapshotOf(state, await timeOfVersion(this, log, version, hasOwnTimes(state.metadata)));
-    this.#snapshots.set(String(version), snapshot);
+    log.memory.snapshots.set(String(version), snapshot);
     return snapshot;
   }
 
+  async #logFor(asOf: AsOf): Promise<TableLog> {
+    if (asOf.kind === 'latest') return this.newest();
+    const log = await this.log();
+    // A version that was committed while the folder was listed is asked for by name before it is refused.
+    return asOf.kind === 'number' && asOf.number > BigInt(log.latest) ? this.newest() : log;
+  }
+
   /** The log as it is listed now. */
-  async log(): Promise<LogListing> {
-    const before = this.#log;
-    const log = await listLog(this.store, this.root, this.name);
-    if (before && !isContinued(before, log)) this.#forget();
+  async log(): Promise<TableLog> {
+    const listed = await listLog(this.store, this.root, this.name);
+    // Others may have listed it meanwhile, so what is known is looked at after the wait.
+    const known = this.#log;
+    if (!known) return this.#take({ ...listed, memory: this.#memory });
+    if (isContinued(known, listed)) return this.#take({ ...listed, memory: known.memory });
+    // A listing that was begun before the newest commits were known is older; of another log it is where those are gone.
+    const extended = await extendListing(this.store, this.root, known);
+    return extended ? this.#take({ ...extended, memory: known.memory }) : this.#take({ ...listed, memory: new LogMemory() });
+  }
+
+  /** Keeps a listing, unless a longer one of the same log is kept already. */
+  #take(log: TableLog): TableLog {
+    if (this.#log?.memory === log.memory && this.#log.latest > log.latest) return log;
     this.#log = log;
+    this.#memory = log.memory;
     return log;
   }
 
   /** The log as it was last listed, if the version is in it. */
-  listed(version: number): LogListing | undefined {
+  listed(version: number): TableLog | undefined {
     return this.#log?.commits.has(version) ? this.#log : undefined;
   }
 
@@ -95,18 +107,22 @@ export class DeltaTable implements LakeTable {
   }
 
   /** The log up to its newest version; what lies behind may be as it was when it was last listed. */
-  async newest(): Promise<LogListing> {
-    const extended = this.#log && (await extendListing(this.store, this.root, this.#log));
-    return extended ?? this.log();
+  async newest(): Promise<TableLog> {
+    const known = this.#log;
+    const extended = known && (await extendListing(this.store, this.root, known));
+    if (!extended) return this.log();
+    return extended === known ? known : this.#take({ ...extended, memory: known.memory });
   }
 
   /** The reconciled state of one version. */
-  async state(version: number, log: LogListing): Promise<LogState> {
-    const known = this.#states.get(version);
+  async state(version: number, log: TableLog): Promise<LogState> {
+    const { memory } = log;
+    const known = memory.state(version);
     if (known) return known;
     if (version === log.latest || !log.commits.has(version)) earliestVersion(log, this.root, this.name);
-    const from = Math.max(-1, ...[...this.#states.keys(), ...log.checkpoints.keys()].filter((each) => each <= version));
-    const kept = this.#states.get(from);
+    const before = memory.stateBefore(version);
+    const from = [...log.checkpoints.keys()].reduce((most, each) => (each <= version ? Math.max(most, each) : most), before?.version ?? -1);
+    const kept = before?.version === from ? before : undefined;
     const checkpoint = kept || from < 0 ? undefined : await openCheckpoint(this.store, this.root, log.checkpoints.get(from)!, from, this.indexes, this.name);
     const replay = new Replay(this.name, kept, checkpoint?.files);
     if (checkpoint) replay.apply(checkpoint.commit);
@@ -119,40 +135,46 @@ export class DeltaTable implements LakeTable {
     const state = replay.stateAt(version);
     const checksum = log.checksums.get(version);
     if (checksum) await verifyChecksum(this.store, checksum, state, this.name);
-    this.#keep(state);
+    memory.keep(state);
     return state;
   }
 
-  /** Takes up a version that was just committed here, so that it need not be read. */
-  adopt(state: LogState, commit: Commit): void {
-    this.#commits.set(String(commit.version), commit);
-    this.#keep(state);
+  /**
+   * Takes up a version that was just committed here to the state `base`, so that it need not be read. It is left to be
+   * read where `base` is not, or no longer, what is known of the log: another log may stand in the table's place.
+   */
+  adopt(base: LogState | undefined, state: LogState, commit: Commit): void {
+    // A table that was made just now has nothing of what stood in its place.
+    if (!base) this.forget();
+    else if (this.#memory.state(base.version) !== base) return;
+    this.#memory.commits.set(String(commit.version), commit);
+    this.#memory.keep(state);
   }
 
-  #keep(state: LogState): void {
-    this.#states.set(state.version, state);
-    if (this.#states.size > STATES_KEPT) this.#states.delete(this.#states.keys().next().value!);
+  /** What is remembered of a version, if it is. */
+  remembered(version: number): LogState | undefined {
+    return this.#memory.state(version);
   }
 
-  async commit(version: number, log: LogListing): Promise<Commit> {
-    const kept = this.#commits.get(String(version));
+  /** Reads everything anew from now on; work that runs goes on with what it has. */
+  forget(): void {
+    this.#memory = new LogMemory();
+    this.#log = undefined;
+  }
+
+  async commit(version: number, log: TableLog): Promise<Commit> {
+    const kept = log.memory.commits.get(String(version));
     if (kept) return kept;
     const path = log.commits.get(version)?.path ?? commitPath(this.root, version);
     if (!log.commits.has(version)) throw new LakeError('bad-file', `${this.name}: the commit file ${path} is missing.`, { table: this.name, version, path });
     const commit = await readCommit(this.store, path, version);
-    this.#commits.set(String(version), commit);
+    log.memory.commits.set(String(version), commit);
     return commit;
   }
 
   /** The rows that a vector deletes, read once. */
   vector(descriptor: VectorDescriptor): Promise<Uint32Array> {
-    const key = vectorId(descriptor);
-    const known = this.#vectors.get(key);
-    if (known) return known;
-    const loading = loadVector(this.store, descriptor, (path) => this.storePath(path));
-    this.#vectors.set(key, loading);
-    loading.catch(() => this.#vectors.delete(key));
-    return loading;
+    return keepPromise(this.#memory.vectors, vectorId(descriptor), () => loadVector(this.store, descriptor, (path) => this.storePath(path)));
   }
 
   /** The place in the store of a path as the log has it, decoded. Fails for one outside the storage. */
@@ -218,13 +240,6 @@ export class DeltaTable implements LakeTable {
 
   #rowFilter(descriptor: VectorDescriptor, physicalRows: number | undefined): NonNullable<DataFile['rowFilter']> {
     return { listed: 'left-out', count: Number(descriptor.cardinality), key: vectorId(descriptor), ...(physicalRows === undefined ? {} : { physicalRows }), load: () => this.vector(descriptor) };
-  }
-
-  #forget(): void {
-    this.#commits.clear();
-    this.#states.clear();
-    this.#snapshots.clear();
-    this.#vectors.clear();
   }
 
   #snapshotOf(state: LogState, at: number): Snapshot {

@@ -7,14 +7,15 @@ import { LakeError } from '../errors';
 import type { AsOf } from '../table/contract';
 import { pickVersion } from '../table/versions';
 import type { Commit, Metadata } from './actions';
-import { earliestVersion, type LogListing } from './log';
+import { earliestVersion } from './log';
+import type { TableLog } from './log-memory';
 import type { LogState } from './state';
 
 interface Table {
   name: string;
   root: string;
-  commit(version: number, log: LogListing): Promise<Commit>;
-  state(version: number, log: LogListing): Promise<LogState>;
+  commit(version: number, log: TableLog): Promise<Commit>;
+  state(version: number, log: TableLog): Promise<LogState>;
 }
 
 /** Whether commits hold their own time. */
@@ -23,13 +24,13 @@ export function hasOwnTimes({ configuration }: Pick<Metadata, 'configuration'>):
 }
 
 /** Modified times of the commit files from `first`, each at least a millisecond after the one before. */
-export function modifiedTimes(log: LogListing, first: number, last = log.latest): number[] {
+export function modifiedTimes(log: TableLog, first: number, last = log.latest): number[] {
   const times: number[] = [];
   for (let version = first; version <= last; version++) times.push(Math.max(Math.floor(log.commits.get(version)?.modified ?? 0), (times.at(-1) ?? -Infinity) + 1));
   return times;
 }
 
-export async function timeOfVersion(table: Table, log: LogListing, version: number, ownTimes: boolean): Promise<number> {
+export async function timeOfVersion(table: Table, log: TableLog, version: number, ownTimes: boolean): Promise<number> {
   if (ownTimes && log.commits.has(version)) {
     const { info } = await table.commit(version, log);
     if (info?.inCommitTimestamp !== undefined) return Number(info.inCommitTimestamp);
@@ -38,14 +39,14 @@ export async function timeOfVersion(table: Table, log: LogListing, version: numb
 }
 
 /** Times count from the oldest commit in an unbroken row. */
-function firstListed(log: LogListing, version: number): number {
+function firstListed(log: TableLog, version: number): number {
   let first = version;
   while (first > 0 && log.commits.has(first - 1)) first--;
   return first;
 }
 
 /** The version that is meant, by number or by time; fails saying which versions there are. */
-export async function versionAt(table: Table, log: LogListing, asOf: Exclude<AsOf, { kind: 'latest' }>): Promise<number> {
+export async function versionAt(table: Table, log: TableLog, asOf: Exclude<AsOf, { kind: 'latest' }>): Promise<number> {
   const first = earliestReadable(table, log, asOf);
   if (asOf.kind === 'number') {
     if (asOf.number >= BigInt(first) && asOf.number <= BigInt(log.latest)) return Number(asOf.number);
@@ -68,7 +69,7 @@ export async function versionAt(table: Table, log: LogListing, asOf: Exclude<AsO
 }
 
 /** A version that is named can be read even where a later part of the log is damaged. */
-function earliestReadable(table: Table, log: LogListing, asOf: AsOf): number {
+function earliestReadable(table: Table, log: TableLog, asOf: AsOf): number {
   try {
     return earliestVersion(log, table.root, table.name);
   } catch (error) {

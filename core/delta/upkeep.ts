@@ -7,7 +7,8 @@ import { below, isHidden, joinPath } from '../storage/paths';
 import type { Add } from './actions';
 import { readCheckpoint } from './checkpoint';
 import { tombstones } from './checkpoint-write';
-import { LOG_FOLDER } from './log';
+import { fileKey } from './file-key';
+import { LOG_FOLDER, type LogListing } from './log';
 import { durationOf, targetFileBytes } from './properties';
 import { schemaOf } from './schema';
 import type { LogState } from './state';
@@ -98,18 +99,23 @@ export async function planVacuum(table: DeltaTable, options: VacuumOptions): Pro
   const newest = await table.state(log.latest, log);
   const own = durationOf(newest.metadata.configuration, 'delta.deletedFileRetentionDuration');
   const retention = options.retentionMs ?? own;
-  const first = Math.min(...[...log.commits.keys(), ...log.checkpoints.keys()]);
+  const first = oldestListed(log);
   const oldest = await versionBefore(table, options.now - retention, newest);
   const [needed, known] = [new Set<string>(), new Set<string>()];
   const into = (paths: Set<string>) => (entry: Parameters<DeltaTable['storePathsOf']>[0]) => table.storePathsOf(entry).forEach((path) => paths.add(path));
   const [need, know] = [into(needed), into(known)];
   for await (const batch of (await table.state(oldest, log)).files.batches()) for (const [, add] of batch) need(add);
   for await (const batch of tombstones(newest)) batch.forEach(know);
+  // Whatever a checkpoint says: what a commit added and no later one removed is live, and stays.
+  const live = new Map<string, Add>();
   for (const [version] of [...log.commits].sort(([a], [b]) => a - b)) {
     const { adds, removes, changeFiles } = await table.commit(version, log);
     [...adds, ...removes, ...changeFiles].forEach(know);
     if (version > oldest) [...adds, ...changeFiles].forEach(need);
+    for (const remove of removes) live.delete(fileKey(remove));
+    for (const add of adds) live.set(fileKey(add), add);
   }
+  [...live.values()].forEach(need);
   const files = (await table.store.list(table.root)).filter((file) => isClearable(table.root, file.path) && !needed.has(file.path) && (known.has(file.path) || file.modified < options.now - Math.max(retention, options.longestWriteMs)));
   // Only files of versions before the oldest kept one can break them.
   const gone = new Set(files.map((file) => file.path));
@@ -123,6 +129,10 @@ async function versionBefore(table: DeltaTable, time: number, newest: LogState):
   let version = newest.version;
   while (version > 0 && (log.commits.has(version - 1) || log.checkpoints.has(version - 1)) && (await timeOfVersion(table, log, version, hasOwnTimes(newest.metadata))) > time) version--;
   return version;
+}
+
+function oldestListed(log: LogListing): number {
+  return [...log.commits.keys(), ...log.checkpoints.keys()].reduce((least, version) => Math.min(least, version), log.latest);
 }
 
 async function brokenVersions(table: DeltaTable, first: number, oldest: number, gone: ReadonlySet<string>): Promise<{ from: number; to: number } | undefined> {
@@ -162,7 +172,7 @@ export async function planLogExpiry(table: DeltaTable, now: number): Promise<{ p
   const newest = await table.state(log.latest, log);
   const cutoff = await versionBefore(table, now - durationOf(newest.metadata.configuration, 'delta.logRetentionDuration'), newest);
   const base = Math.max(-1, ...[...log.checkpoints.keys()].filter((version) => version <= cutoff));
-  const first = Math.min(...log.commits.keys(), ...log.checkpoints.keys());
+  const first = oldestListed(log);
   if (base <= first) return { paths: [], oldestVersion: first };
   const keptSidecars = new Set<string>();
   const goneSidecars = new Set<string>();

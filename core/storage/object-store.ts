@@ -39,6 +39,8 @@ export interface ObjectStore {
 /** Time in milliseconds since the epoch; a port, so that tests and the demo are repeatable. */
 export interface Clock {
   now(): number;
+  /** Waits so many milliseconds; where a clock has none, nobody waits. */
+  sleep?(milliseconds: number): Promise<void>;
 }
 
 /** New identifiers; a port for the same reason. */

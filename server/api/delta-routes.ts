@@ -82,14 +82,14 @@ export function deltaRoutes(services: Services): Route[] {
       method: 'post', path: '/catalog/{namespace}/{table}/delta/upkeep', right: 'write', summary: 'Upkeep of a Delta table', answer: 'What was done',
       params: tableParams,
       body: Joi.object({
-        do: Joi.string().valid('compact', 'clear-files', 'clear-log', 'checkpoint').required(),
+        do: Joi.string().valid('compact', 'clear-files', 'clear-log', 'checkpoint', 'repair-log').required(), closeGaps: Joi.boolean().default(false),
         layout: Joi.object({ kind: Joi.string().valid('sort', 'z-order').required(), columns: Joi.array().items(column).min(1).max(6).required() }),
         targetBytes: Joi.number().integer().min(1_000_000).max(10e9), retentionHours: Joi.number().min(0).max(24 * 3650), breakVersions: Joi.boolean().default(false),
       }),
       handle: async (input) => {
         const { relation, table, fullName } = await opened(input);
         const storage = lake.storageOf(relation);
-        const body = input.body as { do: string; layout?: { kind: 'sort' | 'z-order'; columns: string[] }; targetBytes?: number; retentionHours?: number; breakVersions: boolean };
+        const body = input.body as { do: string; layout?: { kind: 'sort' | 'z-order'; columns: string[] }; targetBytes?: number; retentionHours?: number; breakVersions: boolean; closeGaps: boolean };
         const done = await (async () => {
           switch (body.do) {
             case 'compact':
@@ -100,12 +100,25 @@ export function deltaRoutes(services: Services): Route[] {
             }
             case 'clear-log':
               return upkeep.expireLog(table, true);
+            case 'repair-log':
+              return upkeep.repairLog(table, storage, { closeGaps: body.closeGaps }, input.who);
             default:
               return upkeep.checkpoint(table, storage);
           }
         })();
         events.tell({ topic: 'table', name: fullName });
         return done;
+      },
+    },
+    {
+      method: 'get', path: '/catalog/{namespace}/{table}/delta/log-check', summary: 'Hold the log of a Delta table against itself: checkpoints and checksums against the commits', answer: 'Which versions are whole, which are missing, which checkpoints lack live files or name removed ones',
+      params: tableParams,
+      handle: async (input) => {
+        const { checkpoints, ...report } = await upkeep.checkLog((await opened(input)).table);
+        return {
+          ...report,
+          checkpoints: checkpoints.map(({ lacking, extra, ...checkpoint }) => ({ ...checkpoint, lacking: lacking.length, extra: extra.length, paths: checkpoint.paths, files: [...lacking, ...extra].slice(0, HISTORY_SHOWN) })),
+        };
       },
     },
     {

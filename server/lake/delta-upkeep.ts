@@ -3,13 +3,14 @@ import { randomUUID } from 'node:crypto';
 import { mkdirSync, rmSync } from 'node:fs';
 import path from 'node:path';
 import type { Logger } from 'pino';
-import { isCheckpointDue, writeCheckpoint } from '../../core/delta/checkpoint-write';
+import { isCheckpointDue, writeCheckpoint, type CheckpointPorts } from '../../core/delta/checkpoint-write';
+import { checkLog, provedState, repairLog, type LogReport, type Repaired, type RepairWish } from '../../core/delta/log-check';
 import { changeRows, latestState } from '../../core/delta/operations';
 import { targetFileBytes } from '../../core/delta/properties';
 import { rowTrackingColumns } from '../../core/delta/row-tracking';
 import { mappingMode, schemaOf } from '../../core/delta/schema';
 import type { LogState } from '../../core/delta/state';
-import type { DeltaTable } from '../../core/delta/table';
+import { DeltaTable } from '../../core/delta/table';
 import { planCompaction, planLogExpiry, planVacuum, vacuum, type CompactionGroup, type CompactionOptions, type VacuumPlan } from '../../core/delta/upkeep';
 import { planScan, type DataFile } from '../../core/scan/plan';
 import { TRUE } from '../../core/scan/predicate';
@@ -27,6 +28,7 @@ import { EngineActionFiles } from './action-files';
 import { randomIds, systemClock, type OpenStorage } from './lake';
 import { laidOut, type Layout } from './layout';
 import type { LocalFiles } from './local-files';
+import type { LakeStore } from '../storage/lake-store';
 
 /** Nothing that is written here takes longer; files younger than this may belong to a write that runs. */
 const LONGEST_WRITE_MS = 2 * 3_600_000;
@@ -55,16 +57,39 @@ export class DeltaUpkeep {
   async afterCommit(table: DeltaTable, storage: OpenStorage): Promise<void> {
     try {
       await table.settled();
-      const state = await latestState(table);
-      if (isCheckpointDue(state)) await this.checkpoint(table, storage);
+      const log = await table.newest();
+      const { memory } = log;
+      const last = Math.max(memory.summedUp, ...log.checkpoints.keys());
+      if (!isCheckpointDue(await table.state(log.latest, log), last)) return;
+      // Nobody else of this process begins with the same.
+      memory.summedUp = log.latest;
+      await this.#checkpointAt(table, storage, log.latest);
     } catch (error) {
       this.log.warn({ err: error, table: table.name }, 'a checkpoint could not be written');
     }
   }
 
-  async checkpoint(table: DeltaTable, { store }: OpenStorage): Promise<{ version: number; path: string }> {
-    const state = await latestState(table);
-    return { version: state.version, path: await writeCheckpoint(table, state, { files: new EngineActionFiles(this.engine, store), clock: systemClock, ids: randomIds }) };
+  async checkpoint(table: DeltaTable, storage: OpenStorage): Promise<{ version: number; path: string }> {
+    return this.#checkpointAt(table, storage, (await table.newest()).latest);
+  }
+
+  /** From what storage has, and not from what is remembered. */
+  async #checkpointAt(table: DeltaTable, { store }: OpenStorage, version: number): Promise<{ version: number; path: string }> {
+    const state = await provedState(table, version, () => new DeltaTable(store, table.root, table.name, table.indexes));
+    return { version, path: await writeCheckpoint(table, state, this.#checkpointPorts(store)) };
+  }
+
+  #checkpointPorts(store: LakeStore): CheckpointPorts {
+    return { files: new EngineActionFiles(this.engine, store), clock: systemClock, ids: randomIds };
+  }
+
+  /** Whether checkpoints and checksums say what the commits say, and which versions are whole. */
+  checkLog(table: DeltaTable): Promise<LogReport> {
+    return checkLog(table);
+  }
+
+  repairLog(table: DeltaTable, { store }: OpenStorage, wish: RepairWish, who: string): Promise<Repaired> {
+    return repairLog(table, { ...this.#checkpointPorts(store), who }, wish);
   }
 
   planVacuum(table: DeltaTable, retentionMs?: number): Promise<VacuumPlan> {

@@ -1,5 +1,6 @@
 /** Storages by name, and the tables of the catalog opened through the core's contract. */
 import { randomInt, randomUUID } from 'node:crypto';
+import { setTimeout as sleep } from 'node:timers/promises';
 import type { CheckpointIndexes } from '../../core/delta/live-files';
 import { DeltaTable } from '../../core/delta/table';
 import { LakeError } from '../../core/errors';
@@ -27,7 +28,7 @@ export interface OpenStorage {
   store: LakeStore;
 }
 
-export const systemClock: Clock = { now: () => Date.now() };
+export const systemClock: Clock = { now: () => Date.now(), sleep: (milliseconds) => sleep(milliseconds) };
 export const randomIds: Ids = { uuid: () => randomUUID(), snapshotId: () => randomInt(1, 2 ** 47) * 32 + randomInt(0, 32) };
 
 export class Lake {
