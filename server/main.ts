@@ -100,7 +100,7 @@ async function start(args: readonly string[], onStop: (stop: () => Promise<void>
   const names = new RelationNames(database, events);
   const receipts = new ReceiptBook(database, events, log);
   onStop(() => receipts.settled());
-  const queries = new Queries(lake, files, queryEngine, names, receipts, config, local);
+  const queries = new Queries(lake, files, queryEngine, names, receipts, config, local, log);
   lake.indexes = new EngineIndexes(workEngine, path.join(config.home, 'indexes'), localizer(local, () => lake.storages()));
   const manifests = new ManifestCache(path.join(config.home, 'manifests'));
   onStop(() => manifests.close());

@@ -13,6 +13,8 @@ export interface ReceiptTable {
   past: boolean;
   files: ScanCounts;
   bytes: { total: number; read: number };
+  /** Why every file was read, where no plan of the query could be had. */
+  unplanned?: string;
   /** What a connected database was asked. */
   asked?: string;
 }

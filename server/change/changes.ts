@@ -21,7 +21,7 @@ import { translateError } from '../engine/translate';
 import type { Events } from '../events';
 import type { DeltaUpkeep } from '../lake/delta-upkeep';
 import { randomIds, systemClock, type OpenStorage } from '../lake/lake';
-import { openScans } from '../query/open-scans';
+import { openScans, type OpenScans } from '../query/open-scans';
 import { prepareQuery, receiptTable, type PlannedTable } from '../query/prepare';
 import type { Queries, QueryResult } from '../query/queries';
 import { composeChange, type ComposedChange } from './composed-change';
@@ -147,13 +147,15 @@ export class Changes {
     const checked = composed.query.checkParts(this.queries.engine);
     checked.catch(() => undefined);
     told(prepared.tables.filter((table) => !table.withPositions).map(receiptTable));
+    const tables = await Promise.all(prepared.tables.map((table) => (table.withPositions ? asTarget(table, statement, attempt.extraFields) : table)));
     const scratch = path.join(this.#scratch, id);
     mkdirSync(scratch, { recursive: true });
-    const tables = await Promise.all(prepared.tables.map((table) => (table.withPositions ? asTarget(table, statement, attempt.extraFields) : table)));
-    const scans = await openScans(tables, this.queries.local, scratch);
     const { engine } = this.queries;
+    let scans: OpenScans | undefined;
     try {
-      await engine.call('beginChange', { id, allow: { ...scans.allow, folders: [...(scans.allow.folders ?? []), scratch] }, millis: this.config.queryMillis * TIME_FACTOR, spill: path.join(scratch, 'spill') });
+      scans = await openScans(tables, this.queries.local, scratch);
+      const { relations } = scans;
+      await engine.call('beginChange', { id, sql: prepared.compile(relations).sql, allow: { ...scans.allow, folders: [...(scans.allow.folders ?? []), scratch] }, millis: this.config.queryMillis * TIME_FACTOR, spill: path.join(scratch, 'spill') });
       await checked;
       let ahead = scans.setup;
       const step = (text: string, setup: string[] = []) => {
@@ -163,25 +165,25 @@ export class Changes {
       };
       return await attempt.commit({
         statement, composed, name: target.name, scans, others: tables.filter((each) => !each.withPositions), ...targetOf(tables),
-        writing: { step, scratch, store: target.storage.store }, tree: engine, sqlOf: (range) => prepared.compileRange(scans.relations, range), sql, ...(loadId === undefined ? {} : { loadId }), ...(files && (statement.kind === 'insert' || statement.kind === 'replace') ? { files } : {}),
+        writing: { step, scratch, store: target.storage.store }, tree: engine, sqlOf: (range) => prepared.compileRange(relations, range), sql, ...(loadId === undefined ? {} : { loadId }), ...(files && (statement.kind === 'insert' || statement.kind === 'replace') ? { files } : {}),
       }, nameOfIdentity(as));
     } catch (error) {
-      throw this.#translated(error, tables, scans.copies);
+      throw this.#translated(error, tables, scans?.copies);
     } finally {
       // The answer does not wait for the instance to be taken down.
       void engine.call('endChange', { id }).catch(() => undefined);
-      await scans.release();
+      await scans?.release();
       rmSync(scratch, { recursive: true, force: true });
     }
   }
 
-  #translated(error: unknown, tables: readonly PlannedTable[], copies: Awaited<ReturnType<typeof openScans>>['copies']): unknown {
+  #translated(error: unknown, tables: readonly PlannedTable[], copies: OpenScans['copies'] | undefined): unknown {
     if (!(error instanceof EngineError)) return error;
     const rule = error.message.indexOf(BROKEN_RULE);
     if (rule >= 0) return new LakeError('refused', `${withoutOurs(error.message.slice(rule))}. Nothing was changed.`);
     const names = new Map(tables.map(({ standIn, source }) => [standIn, source.name]));
     // Positions are those of SQL that the user never saw.
-    return translateError(new EngineError(error.kind, error.message), { roots: this.queries.roots, copies, names });
+    return translateError(new EngineError(error.kind, error.message), { roots: this.queries.roots, ...(copies ? { copies } : {}), names });
   }
 }
 

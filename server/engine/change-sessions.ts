@@ -3,6 +3,7 @@ import { quoteText } from '../../core/sql/tokens';
 import { EngineError } from './failures';
 import { sealStatements, type InstancePool, type Sealed } from './instances';
 import type { Calls, ChangeStep, RunReply } from './messages';
+import { optimizerSettings } from './optimizer-faults';
 import { INTERRUPT_EVERY_MS } from './run-query';
 import { chunkRows, converter } from './values';
 
@@ -19,11 +20,11 @@ export class ChangeSessions {
   constructor(readonly pool: InstancePool) {}
 
   /** The seal comes first: what is set up may be the user's own words. */
-  async begin({ id, allow, millis, spill }: Calls['beginChange']['ask']): Promise<boolean> {
+  async begin({ id, allow, millis, spill, sql }: Calls['beginChange']['ask']): Promise<boolean> {
     const sealed = await this.pool.take();
     const session: Session = { sealed, timer: setTimeout(() => this.#interrupt(id, 'time'), millis) };
     this.#open.set(id, session);
-    await sealed.connection.run(`SET enable_progress_bar = true; SET enable_progress_bar_print = false; SET temp_directory = ${quoteText(spill)}; ${sealStatements(allow)}`);
+    await sealed.connection.run([...optimizerSettings(sql), 'SET enable_progress_bar = true', 'SET enable_progress_bar_print = false', `SET temp_directory = ${quoteText(spill)}`, sealStatements(allow)].join('; '));
     return true;
   }
 

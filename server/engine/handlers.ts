@@ -23,7 +23,7 @@ export function handlersOf(own: Sealed, planner: Planner, user: UserSql | undefi
   };
   return {
     parse: ({ sql }) => planner.parse(sql),
-    plan: ({ sql, tables }) => planner.plan(sql, tables),
+    plan: ({ sql, tables, optimize }) => planner.plan(sql, tables, optimize),
     query: async (request) => userSql().queries.run(request),
     beginChange: async (request) => userSql().changes.begin(request),
     changeStep: async (step) => userSql().changes.step(step),

@@ -69,14 +69,14 @@ export interface RunReply {
 export interface Calls {
   /** The engine's JSON syntax tree of the text. */
   parse: { ask: { sql: string }; answer: unknown };
-  /** The optimized plan of a query over stand-in tables. */
-  plan: { ask: { sql: string; tables: PlanTable[] }; answer: unknown };
+  /** The plan of a query over stand-in tables, optimized where it is not said otherwise. */
+  plan: { ask: { sql: string; tables: PlanTable[]; optimize?: boolean }; answer: unknown };
   query: { ask: QueryRequest; answer: QueryReply };
   cancel: { ask: { id: string }; answer: boolean };
   /** Trusted SQL in the process's own instance; rows as JSON values. */
   run: { ask: { sql: string }; answer: RunReply };
-  /** A sealed instance for the steps of one statement that makes new rows; it may lay rows that its memory does not hold in `spill`. */
-  beginChange: { ask: { id: string; allow: Allow; millis: number; spill: string }; answer: boolean };
+  /** A sealed instance for the steps of the statement `sql` that makes new rows; it may lay rows that its memory does not hold in `spill`. */
+  beginChange: { ask: { id: string; sql: string; allow: Allow; millis: number; spill: string }; answer: boolean };
   changeStep: { ask: ChangeStep; answer: RunReply };
   /** Rows that the step at hand has gone through; null when nothing of the name runs. */
   progress: { ask: { id: string }; answer: { rows: number; of: number } | null };

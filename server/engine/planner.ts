@@ -2,13 +2,21 @@
 import { DuckDBTableFunction, type DuckDBConnection, type DuckDBType } from '@duckdb/node-api';
 import { parseJson, withQuotedNonNumbers } from '../../core/json';
 import type { PlanTable } from './messages';
+import { disabledOptimizers } from './optimizer-faults';
 
 const STAND_INS = 64;
+
+/**
+ * Long IN lists would become joins, which hide the values from us. After "column_lifetime" a plan with nested subqueries
+ * cannot be written out (engine 1.5.5: "Failed to bind column reference … inequal types").
+ */
+const NOT_FOR_PLANS = ['in_clause', 'column_lifetime'];
 
 export class Planner {
   readonly #tables = new Map<string, { columns: { name: string; type: DuckDBType }[]; rows: number }>();
   readonly #types = new Map<string, DuckDBType>();
   #queue: Promise<unknown> = Promise.resolve();
+  #disabled = '';
 
   constructor(readonly connection: DuckDBConnection) {
     for (let i = 0; i < STAND_INS; i++) {
@@ -31,16 +39,21 @@ export class Planner {
   }
 
   async start(): Promise<void> {
-    // Long IN lists would become joins, which hide the values from us.
-    await this.connection.run("SET disabled_optimizers = 'in_clause'");
+    await this.#disable(NOT_FOR_PLANS.join(','));
+  }
+
+  async #disable(optimizers: string): Promise<void> {
+    if (optimizers === this.#disabled) return;
+    await this.connection.run(`SET disabled_optimizers = '${optimizers}'`);
+    this.#disabled = optimizers;
   }
 
   parse(sql: string): Promise<unknown> {
     return this.#exclusive(() => this.#json('SELECT json_serialize_sql($1::VARCHAR, skip_null := true, skip_empty := true)', sql));
   }
 
-  /** At most 64 stand-ins in one query. */
-  plan(sql: string, tables: readonly PlanTable[]): Promise<unknown> {
+  /** At most 64 stand-ins in one query. Without `optimize` names and types are held against the tables, and no more. */
+  plan(sql: string, tables: readonly PlanTable[], optimize = true): Promise<unknown> {
     if (tables.length > STAND_INS) throw new Error(`A query may name at most ${STAND_INS} tables; this one names ${tables.length}.`);
     return this.#exclusive(async () => {
       this.#tables.clear();
@@ -48,12 +61,13 @@ export class Planner {
         const columns = await Promise.all(table.columns.map(async ({ name, type }) => ({ name, type: await this.#type(type) })));
         this.#tables.set(table.name, { columns, rows: table.rows });
       }
+      await this.#disable(disabledOptimizers(sql, NOT_FOR_PLANS));
       return this.#json('SELECT json_serialize_plan($1::VARCHAR, skip_null := true, skip_empty := true, optimize := true)', sql);
     });
   }
 
-  async #json(sql: string, text: string): Promise<unknown> {
-    const reader = await this.connection.runAndReadAll(sql, [text]);
+  async #json(sql: string, ...values: (string | boolean)[]): Promise<unknown> {
+    const reader = await this.connection.runAndReadAll(sql, values);
     return parseJson(withQuotedNonNumbers(reader.getRows()[0]![0] as string));
   }
 

@@ -3,6 +3,7 @@ import { open, type FileHandle } from 'node:fs/promises';
 import type { DuckDBConnection } from '@duckdb/node-api';
 import { EngineError } from './failures';
 import { sealStatements, type InstancePool } from './instances';
+import { optimizerSettings } from './optimizer-faults';
 import { PAGE_ROWS, type QueryReply, type QueryRequest, type ResultColumn } from './messages';
 import { chunkRows, converter, shownType } from './values';
 
@@ -33,7 +34,7 @@ export class RunningQueries {
       state.connection = sealed.connection;
       const started = performance.now();
       // In one call: each costs about a millisecond of its own.
-      await sealed.connection.run([...request.setup, sealStatements(request.allow)].join('; '));
+      await sealed.connection.run([...optimizerSettings(request.sql), ...request.setup, sealStatements(request.allow)].join('; '));
       if (state.stop) throw new Error('INTERRUPT');
       const reply = await collect(sealed.connection, request);
       return { ...reply, millis: performance.now() - started };

@@ -1,5 +1,4 @@
 /** From a resolved query to SQL over stand-in names, and a scan plan for each table it reads. */
-import { LakeError } from '../../core/errors';
 import type { ScanPlan, Totals } from '../../core/scan/plan';
 import { TRUE, type Predicate } from '../../core/scan/predicate';
 import { typeName } from '../../core/schema/type-names';
@@ -24,6 +23,8 @@ export interface PlannedTable {
   columns: ReadonlySet<string>;
   /** Its rows tell where they lie (`POSITION`), since it is what a statement changes. */
   withPositions: boolean;
+  /** Why every file of the version is read: no plan of the query could be had. */
+  unplanned?: string;
 }
 
 export interface PreparedQuery {
@@ -53,12 +54,12 @@ export async function prepareQuery(query: ResolvedQuery, statements: Statements,
     standIns.set(name, { source, withPositions: isTarget });
     return `"${name}"()`;
   }, target);
-  if (standIns.size > MAX_TABLES) throw new LakeError('limit', `A query may name at most ${MAX_TABLES} tables; this one names ${standIns.size}.`);
   const fields = new Map<string, readonly Field[]>([...standIns].map(([name, { source }]) => [name, source.snapshot.schema.fields]));
   const pushed = standIns.size === 0 ? undefined : await pushdown(forPlanning, standIns, fields, statements, roots);
   const tables = await Promise.all([...standIns].map(async ([standIn, { source, withPositions }]) => {
     const predicate = pushed?.predicates.get(standIn) ?? TRUE;
-    return { source, standIn, predicate, withPositions, columns: pushed?.columns.get(standIn) ?? new Set<string>(), plan: await source.snapshot.plan(predicate) };
+    const columns = pushed?.columns.get(standIn) ?? new Set<string>();
+    return { source, standIn, predicate, withPositions, columns, plan: await source.snapshot.plan(predicate), ...(pushed?.unplanned === undefined ? {} : { unplanned: pushed.unplanned }) };
   }));
   return {
     tables,
@@ -67,21 +68,54 @@ export async function prepareQuery(query: ResolvedQuery, statements: Statements,
   };
 }
 
-async function pushdown(spliced: Spliced, standIns: ReadonlyMap<string, StandIn>, fields: ReadonlyMap<string, readonly Field[]>, statements: Statements, roots: ReadonlyMap<string, string>): Promise<{ predicates: Map<string, Predicate>; columns: Map<string, Set<string>> }> {
+interface Pushed {
+  predicates: ReadonlyMap<string, Predicate>;
+  columns: ReadonlyMap<string, ReadonlySet<string>>;
+  unplanned?: string;
+}
+
+/** What the engine complains of when it is the user's text that is wrong. */
+const USERS_ERRORS = new Set(['parser', 'syntax', 'binder', 'catalog']);
+
+/**
+ * Which files can be left out follows from the engine's optimized plan. Where there is none the text is still held against
+ * the tables' columns, and then every file and column is read: slower, and never refused for it.
+ */
+async function pushdown(spliced: Spliced, standIns: ReadonlyMap<string, StandIn>, fields: ReadonlyMap<string, readonly Field[]>, statements: Statements, roots: ReadonlyMap<string, string>): Promise<Pushed> {
+  const names = new Map([...standIns].map(([name, { source }]) => [name, source.name]));
+  if (standIns.size > MAX_TABLES) return readsAll(fields, `it names more than ${MAX_TABLES} tables`);
   const tables = await Promise.all([...standIns].map(async ([name, { source, withPositions }]) => ({
     name,
     columns: [...source.snapshot.schema.fields.map((field) => ({ name: field.name, type: typeName(field.type) })), ...(withPositions ? POSITION_COLUMNS : [])],
     rows: rowsAbout(await source.snapshot.totals()),
   })));
-  const names = new Map([...standIns].map(([name, { source }]) => [name, source.name]));
-  const plan = (await statements.plan(spliced.sql, tables).catch((error: unknown) => {
-    throw translateError(error, { roots, names, originalPosition: spliced.originalPosition });
-  })) as { error?: boolean; error_type?: string; error_message?: string; position?: string };
-  if (plan.error) {
-    const failure = new EngineError(plan.error_type ?? 'unknown', plan.error_message ?? 'The query cannot be planned.', plan.position === undefined ? undefined : Number(plan.position));
-    throw translateError(failure, { roots, names, originalPosition: spliced.originalPosition });
+  const plan = await planOr(() => statements.plan(spliced.sql, tables));
+  if (!(plan instanceof EngineError)) {
+    try {
+      return { predicates: readPushdown(plan, fields), columns: readColumns(plan, fields) };
+    } catch (error) {
+      return readsAll(fields, `its plan could not be read (${(error as Error).message})`);
+    }
   }
-  return { predicates: readPushdown(plan, fields), columns: readColumns(plan, fields) };
+  if (plan.kind === 'cancelled') throw translateError(plan, { roots, names });
+  const bound = await planOr(() => statements.bind(spliced.sql, tables));
+  if (bound instanceof EngineError && USERS_ERRORS.has(bound.kind.toLowerCase())) throw translateError(bound, { roots, names, originalPosition: spliced.originalPosition });
+  return readsAll(fields, `the engine could not plan it (${plan.message.split('\n')[0]!.slice(0, 200)})`);
+}
+
+/** A plan, or the engine's complaint. */
+async function planOr(ask: () => Promise<unknown>): Promise<unknown> {
+  try {
+    const plan = (await ask()) as { error?: boolean; error_type?: string; error_message?: string; position?: string };
+    return plan.error ? new EngineError(plan.error_type ?? 'unknown', plan.error_message ?? 'The query cannot be planned.', plan.position === undefined ? undefined : Number(plan.position)) : plan;
+  } catch (error) {
+    if (error instanceof EngineError) return error;
+    throw error;
+  }
+}
+
+function readsAll(fields: ReadonlyMap<string, readonly Field[]>, why: string): Pushed {
+  return { predicates: new Map(), columns: new Map([...fields].map(([name, each]) => [name, new Set(each.map((one) => one.name))])), unplanned: `All files are read, since ${why}.` };
 }
 
 function rowsAbout({ rows, bytes }: Totals): number {
@@ -108,7 +142,7 @@ function replacementsOf(query: ResolvedQuery, put: Put, target?: { start: number
 }
 
 /** What a receipt says of a table that is read. */
-export function receiptTable({ source, plan, columns }: PlannedTable): ReceiptTable {
+export function receiptTable({ source, plan, columns, unplanned }: PlannedTable): ReceiptTable {
   const { snapshot } = source;
   return {
     name: source.name,
@@ -119,6 +153,7 @@ export function receiptTable({ source, plan, columns }: PlannedTable): ReceiptTa
     past: source.past,
     files: plan.files,
     bytes: plan.bytes,
+    ...(unplanned === undefined ? {} : { unplanned }),
     ...(plan.reader.kind === 'source' ? { asked: plan.reader.driver.statementOf(readOf(plan, columns)) } : {}),
   };
 }

@@ -3,6 +3,7 @@ import { randomUUID } from 'node:crypto';
 import { mkdirSync, rmSync, writeFileSync } from 'node:fs';
 import path from 'node:path';
 import PQueue from 'p-queue';
+import type { Logger } from 'pino';
 import { LakeError } from '../../core/errors';
 import { isWord, tokenize } from '../../core/sql/tokens';
 import { nameOfIdentity, PRODUCT, type Identity } from '../access/access';
@@ -88,6 +89,7 @@ export class Queries {
     readonly receipts: ReceiptBook,
     readonly config: Config,
     readonly local: LocalFiles,
+    readonly log?: Pick<Logger, 'warn'>,
   ) {
     this.statements = new Statements(engine);
     this.#folder = path.join(config.home, 'results');
@@ -162,7 +164,10 @@ export class Queries {
   }
 
   async #prepare(sql: string, as: Identity, pins: Pins): Promise<PreparedQuery> {
-    return prepareQuery(await this.resolver(as, pins).resolve(sql), this.statements, this.roots);
+    const prepared = await prepareQuery(await this.resolver(as, pins).resolve(sql), this.statements, this.roots);
+    const unplanned = prepared.tables.find((table) => table.unplanned !== undefined)?.unplanned;
+    if (unplanned !== undefined) this.log?.warn({ sql, unplanned }, 'a query runs without a plan');
+    return prepared;
   }
 
   /** For one query or change. */

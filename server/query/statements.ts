@@ -12,6 +12,7 @@ const MOST = 500;
 export class Statements {
   readonly #statements = new Lru<Promise<Statement>>(MOST);
   readonly #plans = new Lru<Promise<unknown>>(MOST);
+  readonly #bound = new Lru<Promise<unknown>>(MOST);
 
   constructor(readonly engine: EngineCalls) {}
 
@@ -22,5 +23,10 @@ export class Statements {
   /** The engine's optimized plan over stand-in tables. */
   plan(sql: string, tables: PlanTable[]): Promise<unknown> {
     return keepPromise(this.#plans, `${sql}\0${JSON.stringify(tables)}`, () => this.engine.call('plan', { sql, tables }));
+  }
+
+  /** The plan as it is before the optimizer: names and types held against the tables. */
+  bind(sql: string, tables: PlanTable[]): Promise<unknown> {
+    return keepPromise(this.#bound, `${sql}\0${JSON.stringify(tables)}`, () => this.engine.call('plan', { sql, tables, optimize: false }));
   }
 }

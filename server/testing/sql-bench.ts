@@ -5,9 +5,14 @@ import type { Identity } from '../access/access';
 import type { CheckpointIndexes } from '../../core/delta/live-files';
 import { DeltaTable } from '../../core/delta/table';
 import { LakeError } from '../../core/errors';
+import { fullOptions } from '../../core/folder/read-options';
+import { FolderTable } from '../../core/folder/table';
 import { createIcebergTable, type NewTable as NewIcebergTable } from '../../core/iceberg/operations';
 import { FilePointer } from '../../core/iceberg/pointer';
 import { IcebergTable } from '../../core/iceberg/table';
+import { parseTypeName } from '../../core/schema/type-names';
+import { field } from '../../core/schema/types';
+import { quoteText } from '../../core/sql/tokens';
 import type { LakeTable } from '../../core/table/contract';
 import type { ReceiptBook } from '../catalog/receipt-book';
 import type { Receipt } from '../catalog/receipts';
@@ -84,6 +89,17 @@ export class SqlBench {
   /** A table that stands in the folder already, or one that is about to be made. */
   open(name: string): DeltaTable {
     const table = new DeltaTable(this.store, name, `bay.${name}`, this.#indexes);
+    this.#tables.set(name, table);
+    return table;
+  }
+
+  /** The Parquet files of a folder as a table, with the columns of its first file. */
+  async openFolder(name: string): Promise<FolderTable> {
+    const files = (await this.store.list(name)).filter(({ path: file }) => file.endsWith('.parquet'));
+    const { rows } = await this.engine.call('run', { sql: `DESCRIBE SELECT * FROM read_parquet(${quoteText(path.join(this.store.root!, files[0]!.path))})` });
+    const fields = rows.map(([column, type]) => field(String(column), parseTypeName(String(type))));
+    const log = { all: async () => [], record: async () => ({ version: 1, at: 0, files }) };
+    const table = new FolderTable(this.store, name, `bay.${name}`, { pattern: '*.parquet', options: fullOptions({ format: 'parquet' }), fields, partitionColumns: [] }, log);
     this.#tables.set(name, table);
     return table;
   }

@@ -7,7 +7,7 @@ import { TIME_FACTOR } from '../change/changes';
 import type { Writing } from '../change/write-files';
 import { EngineError } from '../engine/failures';
 import { translateError } from '../engine/translate';
-import { openScans } from '../query/open-scans';
+import { openScans, type OpenScans } from '../query/open-scans';
 import { prepareQuery, receiptTable } from '../query/prepare';
 import type { Queries } from '../query/queries';
 
@@ -26,21 +26,23 @@ export function withSealedRows<T>(queries: Queries, { id, sql, as }: { id: strin
     const scratch = path.join(queries.config.home, 'scratch', 'writes', id);
     const prepared = await prepareQuery(await queries.resolver(as).resolve(sql), queries.statements, queries.roots);
     mkdirSync(scratch, { recursive: true });
-    const scans = await openScans(prepared.tables, queries.local, scratch);
     const { engine } = queries;
+    let scans: OpenScans | undefined;
     try {
-      await engine.call('beginChange', { id, allow: { ...scans.allow, folders: [...(scans.allow.folders ?? []), scratch] }, millis: queries.config.queryMillis * TIME_FACTOR, spill: path.join(scratch, 'spill') });
+      scans = await openScans(prepared.tables, queries.local, scratch);
+      const rows = prepared.compile(scans.relations).sql;
+      await engine.call('beginChange', { id, sql: rows, allow: { ...scans.allow, folders: [...(scans.allow.folders ?? []), scratch] }, millis: queries.config.queryMillis * TIME_FACTOR, spill: path.join(scratch, 'spill') });
       const step = (text: string, setup: string[] = []) => engine.call('changeStep', { id, setup, sql: text });
       await step('SELECT 1', scans.setup);
-      return await work({ step, scratch, rows: prepared.compile(scans.relations).sql, tables: prepared.tables.map(receiptTable) });
+      return await work({ step, scratch, rows, tables: prepared.tables.map(receiptTable) });
     } catch (error) {
       if (!(error instanceof EngineError)) throw error;
       const names = new Map(prepared.tables.map(({ standIn, source }) => [standIn, source.name]));
       // Positions are those of SQL that the user never saw.
-      throw translateError(new EngineError(error.kind, error.message), { roots: queries.roots, copies: scans.copies, names });
+      throw translateError(new EngineError(error.kind, error.message), { roots: queries.roots, ...(scans ? { copies: scans.copies } : {}), names });
     } finally {
       await engine.call('endChange', { id }).catch(() => undefined);
-      await scans.release();
+      await scans?.release();
       rmSync(scratch, { recursive: true, force: true });
     }
   });

@@ -258,6 +258,8 @@ export interface ReceiptTable {
   bytes: { total: number; read: number };
   /** What a connected database is asked. */
   asked?: string;
+  /** Why every file is read, where the query could not be planned. */
+  unplanned?: string;
 }
 export interface QueryResult {
   /** Of a statement that defines: what was done, in words. */

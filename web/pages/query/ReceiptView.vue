@@ -39,7 +39,7 @@ const outcomes = { done: 'done', failed: 'failed', cancelled: 'cancelled' };
       <table v-if="each.tables.length > 0" class="mt-2 w-full text-left">
         <tbody>
           <tr v-for="(table, index) in each.tables" :key="index" class="border-t border-hairline align-top">
-            <td class="py-1 pr-2 break-all"><b>{{ table.name }}</b><br><TagMark :tone="table.past ? 'brass' : 'plain'">version {{ table.version }}</TagMark></td>
+            <td class="py-1 pr-2 break-all"><b>{{ table.name }}</b><br><TagMark :tone="table.past ? 'brass' : 'plain'">version {{ table.version }}</TagMark><span v-if="table.unplanned" class="mt-1 block text-small text-muted break-words">{{ table.unplanned }}</span></td>
             <td class="mono py-1 text-right">{{ countText(table.files.read) }} of {{ plural(table.files.total, 'file') }}<br><span class="text-muted">{{ bytesText(table.bytes.read) }} of {{ bytesText(table.bytes.total) }}</span></td>
           </tr>
         </tbody>
