@@ -13,7 +13,7 @@ import type { FileEntry } from '../iceberg/snapshot-files';
 import type { DataFile } from '../scan/plan';
 import { physicalName, type Field, type LogicalType, type TableSchema } from '../schema/types';
 import { joinPath, below } from '../storage/paths';
-import { formatValue } from '../values/text';
+import { partitionText } from '../delta/partition-text';
 import { parseTransform } from '../iceberg/transforms';
 import { allFields, columnsOf, insideOf, mustBePossible, physicalRows, type ConversionPlan, type LeftBehind } from './conversion';
 
@@ -177,7 +177,7 @@ async function addsOf({ files, schema }: IcebergSource, target: DeltaTable, fiel
     const inside = below(target.root, file.path);
     const values = partition.map((column) => {
       const value = file.constants[column.name] ?? file.partitionStats([column.name])?.lower ?? null;
-      return [physicalName(column), value === null ? null : formatValue(column.type, value)];
+      return [physicalName(column), value === null ? null : partitionText(column.type, value, column.name)];
     });
     const inPartition = new Set(partition.map((each) => each.name));
     const own = schema.fields.filter((each) => !inPartition.has(each.name));

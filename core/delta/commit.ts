@@ -14,6 +14,14 @@ import { applyCommit, type LogState } from './state';
 import { timeOfVersion, hasOwnTimes } from './times';
 import type { DeltaTable } from './table';
 
+/** Before 0.2 minimums of times before 1970 were rounded up. */
+export const ENGINE_INFO = 'Kind-Harbor/0.2';
+const WROTE_LATE_MINIMUMS = /^Kind-Harbor\/0\.1$/;
+
+export function wroteLateMinimums({ info }: Commit): boolean {
+  return WROTE_LATE_MINIMUMS.test(info?.engineInfo ?? '');
+}
+
 export interface CommitPorts {
   clock: Clock;
   ids: Ids;
@@ -33,6 +41,7 @@ export interface Change {
   txns?: Txn[];
   domains?: DomainMetadata[];
   read: ReadSet;
+  restated?: readonly string[];
   /** The new rows were held against the table's rules (`rulesOf`) by whoever made them. */
   rowsChecked?: boolean;
 }
@@ -130,7 +139,7 @@ function commitInfo(change: Change, state: LogState | undefined, timestamp: numb
     ...(state ? { readVersion: state.version } : {}),
     ...(isolation ? { isolationLevel: isolation } : {}),
     isBlindAppend: change.read.kind === 'nothing' && change.removes.length === 0,
-    engineInfo: 'Kind-Harbor/0.1',
+    engineInfo: ENGINE_INFO,
     txnId: ids.uuid(),
   };
 }

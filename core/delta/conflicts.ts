@@ -28,6 +28,8 @@ export interface Judged {
   removes: readonly Remove[];
   txns?: readonly Txn[];
   domains?: readonly DomainMetadata[];
+  /** Paths of files whose entries are said anew: nobody may have removed them. */
+  restated?: readonly string[];
 }
 
 /** Domains that writers make anew when they try again. */
@@ -48,6 +50,7 @@ export async function checkConflict(table: DeltaTable, state: LogState, change: 
   if (sameDomain) fail(`changed the settings ${sameDomain.domain}`);
   const removedByWinner = new Set(winner.removes.map((remove) => filePath(remove.path)));
   if (change.removes.some((remove) => removedByWinner.has(filePath(remove.path)))) fail('removed or changed a file that this change replaces');
+  if (change.restated?.some((path) => removedByWinner.has(filePath(path)))) fail('removed or changed a file whose entry this change says anew');
   if (change.read.kind !== 'rows') return;
   const { predicate } = change.read;
   const matches = fileMatcher(table, state, predicate);

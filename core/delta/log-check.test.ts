@@ -5,7 +5,7 @@ import { toBytes, toText } from '../storage/object-store';
 import { testPorts, writtenFile } from '../testing/ports';
 import type { Action } from './actions';
 import { checkLog, isWhole, provedState, repairLog } from './log-check';
-import { append, createDeltaTable } from './operations';
+import { addColumns, append, createDeltaTable } from './operations';
 import { DeltaTable } from './table';
 import { planVacuum } from './upkeep';
 
@@ -84,6 +84,20 @@ describe('repairing a log', () => {
     expect((await read.files()).map(({ path }) => path)).toEqual(['t/f1', 't/f2', 't/f4', 't/f5']);
   });
 
+  it('says bounds anew that our writer of before rounded up, once', async () => {
+    const { store, table } = await newTable();
+    await addColumns(table, [field('at', 'timestamp')], testPorts(9));
+    await append(table, [{ ...writtenFile('t/old', 1, 9), columns: [{ path: ['at'], min: '1960-01-01 00:00:00.0005', max: '1960-01-01 00:00:00.0009', nullCount: 0, valueCount: 9 }] }], testPorts(10));
+    const text = toText(await store.read(commit(7))).replace('Kind-Harbor/0.2', 'Kind-Harbor/0.1').replace('1960-01-01T00:00:00.000', '1960-01-01T00:00:00.001');
+    await store.put(commit(7), toBytes(text));
+    const again = new DeltaTable(store, 't', 't');
+    expect((await checkLog(again)).lateMinimums).toEqual(['old']);
+    const ports = { ...testPorts(20), files: files(new Map()) };
+    expect((await repairLog(again, ports, { closeGaps: false })).bounds).toBe(1);
+    expect(toText(await store.read(commit(8)))).toContain('1960-01-01T00:00:00.000');
+    expect((await checkLog(again)).lateMinimums).toEqual([]);
+  });
+
   it('takes away a checksum that the commits contradict', async () => {
     const { store, table } = await newTable();
     await table.settled();
@@ -94,7 +108,7 @@ describe('repairing a log', () => {
 
 describe('what the log says is live', () => {
   it('is not cleared, although a checkpoint leaves it out', async () => {
-    const { store, table } = await newTable();
+    const { store } = await newTable();
     for (let n = 1; n <= 5; n++) await store.put(`t/f${n}`, toBytes('rows'));
     await checkpointWith(store, 5, ['f1']);
     const plan = await planVacuum(new DeltaTable(store, 't', 't'), { now: Date.now() + 1e12, retentionMs: 0, longestWriteMs: 0 });

@@ -5,12 +5,17 @@
 import { LakeError } from '../errors';
 import { toBytes } from '../storage/object-store';
 import { joinPath } from '../storage/paths';
-import { actionsText } from './commit';
+import { actionsText, commitChange, ENGINE_INFO, wroteLateMinimums } from './commit';
 import { readCheckpoint } from './checkpoint';
 import { classicPath, writeCheckpoint, type CheckpointPorts } from './checkpoint-write';
 import { allFiles } from './live-files';
 import { commitPath, listLog, LOG_FOLDER, paddedVersion, readCommit, type LogListing } from './log';
 import { checksumProblem, Replay, type LogState } from './state';
+import type { Field } from '../schema/types';
+import type { Add } from './actions';
+import { fileKey } from './file-key';
+import { schemaOf } from './schema';
+import { withEarlierMinimums } from './stats';
 import type { DeltaTable } from './table';
 
 export interface CheckpointReport {
@@ -39,17 +44,43 @@ export interface LogReport {
   /** Versions without a commit between others. */
   missing: number[];
   checkpoints: CheckpointReport[];
+  /** Live files whose bounds of times before 1970 may leave rows out: our writer of before rounded them up. */
+  lateMinimums: string[];
   /** Checksum files that differ from what the commits come to. */
   checksums: { version: number; path: string; problem: string }[];
 }
 
-export function isWhole({ versions, checksums }: LogReport): boolean {
-  return checksums.length === 0 && versions.every(({ state }) => state === 'whole');
+export function isWhole({ versions, checksums, lateMinimums }: LogReport): boolean {
+  return checksums.length === 0 && lateMinimums.length === 0 && versions.every(({ state }) => state === 'whole');
 }
 
 /** Reads every commit and checkpoint that is there; on a long log this takes as long as reading it all. */
 export async function checkLog(table: DeltaTable): Promise<LogReport> {
-  return (await examine(table)).report;
+  const { report } = await examine(table);
+  return { ...report, lateMinimums: (await lateMinimums(table)).map(({ path }) => path) };
+}
+
+/** Entries of live files, with statistics that leave nothing out. */
+async function lateMinimums(table: DeltaTable): Promise<Add[]> {
+  const log = await table.log();
+  const state = await table.state(log.latest, log).catch(() => undefined);
+  if (!state) return [];
+  const { fields } = schemaOf(state.metadata, table.name);
+  if (!hasTimes(fields)) return [];
+  // The writer of files whose commits have left the log is not known.
+  const writers = new Map<string, boolean>();
+  for (const version of log.commits.keys()) {
+    const commit = await table.commit(version, log);
+    for (const add of commit.adds) writers.set(fileKey(add), wroteLateMinimums(commit));
+  }
+  return [...(await allFiles(state.files))].flatMap(([key, add]) => {
+    const stats = writers.get(key) === false ? undefined : withEarlierMinimums(add.stats, fields);
+    return stats === undefined ? [] : [{ ...add, stats, dataChange: false }];
+  });
+}
+
+function hasTimes(fields: readonly Field[]): boolean {
+  return fields.some(({ type }) => type.kind === 'timestamp' || type.kind === 'timestamptz' || (type.kind === 'struct' && hasTimes(type.fields)));
 }
 
 interface Examined {
@@ -62,7 +93,7 @@ async function examine(table: DeltaTable): Promise<Examined> {
   const { store, root, name } = table;
   const log = await listLog(store, root, name);
   const oldest = [...log.commits.keys(), ...log.checkpoints.keys()].reduce((least, version) => Math.min(least, version), log.latest);
-  const report: LogReport = { oldest, latest: log.latest, versions: [], missing: [], checkpoints: [], checksums: [] };
+  const report: LogReport = { oldest, latest: log.latest, versions: [], missing: [], checkpoints: [], lateMinimums: [], checksums: [] };
   const proved = new Map<number, LogState>();
   // What the commits come to, from version 0 or from the first checkpoint, which then nothing proves; undefined behind a gap.
   let byCommits: LogState | undefined;
@@ -141,16 +172,18 @@ export interface Repaired {
   checkpoints: number[];
   checksums: number[];
   closed: number[];
+  /** Files whose bounds were said anew. */
+  bounds: number;
 }
 
 /** Writes wrong checkpoints anew from the commits and takes wrong checksum files away; closes gaps where that is wished. No data file is touched. */
 export async function repairLog(table: DeltaTable, ports: CheckpointPorts & { who: string }, { closeGaps }: RepairWish): Promise<Repaired> {
   const { store, root } = table;
-  const done: Repaired = { checkpoints: [], checksums: [], closed: [] };
+  const done: Repaired = { checkpoints: [], checksums: [], closed: [], bounds: 0 };
   let { report, proved } = await examine(table);
   if (closeGaps && report.missing.length > 0) {
     for (const version of report.missing) {
-      const info = { timestamp: ports.clock.now(), userName: ports.who, operation: 'REPAIR', operationParameters: { closes: 'a version that was missing from the log' }, engineInfo: 'Kind-Harbor/0.1', txnId: ports.ids.uuid() };
+      const info = { timestamp: ports.clock.now(), userName: ports.who, operation: 'REPAIR', operationParameters: { closes: 'a version that was missing from the log' }, engineInfo: ENGINE_INFO, txnId: ports.ids.uuid() };
       if (await store.putIfAbsent(commitPath(root, version), toBytes(actionsText([{ commitInfo: info }])))) done.closed.push(version);
     }
     ({ report, proved } = await examine(table));
@@ -170,6 +203,14 @@ export async function repairLog(table: DeltaTable, ports: CheckpointPorts & { wh
     done.checkpoints.push(version);
   }
   table.forget();
+  const restated = await lateMinimums(table);
+  if (restated.length > 0) {
+    const log = await table.newest();
+    await commitChange(table, await table.state(log.latest, log), {
+      operation: 'COMPUTE STATS', parameters: {}, metrics: { numFiles: restated.length }, adds: restated, removes: [], restated: restated.map(({ path }) => path), read: { kind: 'files' },
+    }, ports);
+    done.bounds = restated.length;
+  }
   return done;
 }
 

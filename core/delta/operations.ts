@@ -5,7 +5,6 @@ import { findField, physicalName, type Field, type TableSchema } from '../schema
 import { below, joinPath } from '../storage/paths';
 import type { AsOf } from '../table/contract';
 import type { WrittenFile } from '../table/written-file';
-import { formatValue } from '../values/text';
 import type { Value } from '../values/value';
 import type { Add, ChangeFile, Metadata, Remove, Txn } from './actions';
 import { commitChange, type Change, type CommitPorts } from './commit';
@@ -13,6 +12,7 @@ import { BLIND, WHOLE_TABLE, type ReadSet } from './conflicts';
 import { unionOf } from '../values/row-positions';
 import { packVectors, vectorPath, type VectorDescriptor } from './deletion-vector';
 import { encodeFilePath, filePath, LOG_FOLDER } from './log';
+import { partitionText } from './partition-text';
 import { protocolFor } from './protocol';
 import { checkProperty } from './properties';
 import { schemaOf, schemaString } from './schema';
@@ -42,7 +42,7 @@ export async function adoptFolder(table: DeltaTable, options: Omit<NewTable, 'pr
     if (inside === undefined) throw new LakeError('bad-request', `${file.path} lies outside the folder that is to become a table, ${table.root}.`, { path: file.path });
     const values = (options.partitionColumns ?? []).map((name) => {
       const value = file.constants[name] ?? null;
-      return [name, value === null ? null : formatValue(findField(fields, name)!.type, value)];
+      return [name, value === null ? null : partitionText(findField(fields, name)!.type, value, name)];
     });
     return {
       path: encodeFilePath(inside), partitionValues: Object.fromEntries(values) as Add['partitionValues'], size: file.bytes, modificationTime: file.modified ?? ports.clock.now(), dataChange: true,
@@ -374,7 +374,7 @@ function partitionValuesOf(table: DeltaTable, { metadata }: LogState, { partitio
   return Object.fromEntries(metadata.partitionColumns.map((name) => {
     const column = findField(fields, name)!;
     const value = partition[name] ?? null;
-    return [physicalName(column), value === null ? null : formatValue(column.type, value)];
+    return [physicalName(column), value === null ? null : partitionText(column.type, value, name)];
   }));
 }
 

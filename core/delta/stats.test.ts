@@ -2,7 +2,7 @@
 import { describe, expect, it } from 'vitest';
 import { field } from '../schema/types';
 import { parseValue } from '../values/text';
-import { rowCountOf, statsLookup, statsText } from './stats';
+import { rowCountOf, statsLookup, statsText, withEarlierMinimums } from './stats';
 import type { WrittenColumn, WrittenFile } from '../table/written-file';
 
 const fields = [
@@ -25,6 +25,26 @@ describe('statistics of a Delta file', () => {
     expect(written(column(['at'], '2026-03-14 00:00:00+00', '2026-03-14 12:00:00.123456+00'))(['at'])!.upper).toSatisfy((upper) => (upper as bigint) >= last);
     const foreign = statsLookup('{"numRecords":1,"maxValues":{"at":"2026-03-14T12:00:00.123Z"}}', fields);
     expect(foreign(['at'])!.upper).toSatisfy((upper) => (upper as bigint) >= last);
+  });
+
+  it('never begin after the first microsecond that occurs, before 1970 too', () => {
+    const first = parseValue({ kind: 'timestamptz' }, '1969-12-31 23:59:59.9995Z') as bigint;
+    const text = statsText(fileOf(column(['at'], '1969-12-31 23:59:59.9995+00', '1969-12-31 23:59:59.9999+00')), fields);
+    expect(JSON.parse(text)).toMatchObject({ minValues: { at: '1969-12-31T23:59:59.999Z' }, maxValues: { at: '1970-01-01T00:00:00.000Z' } });
+    // What our writer of before made of it.
+    const rounded = text.replace('23:59:59.999Z', '23:59:59.9995Z').replace('1969-12-31T23:59:59.9995Z', '1970-01-01T00:00:00.000Z');
+    expect(statsLookup(rounded, fields)(['at'])!.lower).toSatisfy((lower) => (lower as bigint) <= first);
+    expect(JSON.parse(withEarlierMinimums(rounded, fields)!)).toMatchObject({ minValues: { at: '1969-12-31T23:59:59.999Z' }, maxValues: { at: '1970-01-01T00:00:00.000Z' } });
+  });
+
+  it('hold 32-bit numbers as such, whatever digits a writer gave', () => {
+    const single = [field('f', 'float')];
+    expect(statsLookup('{"numRecords":1,"minValues":{"f":0.1},"maxValues":{"f":0.10000000149011612}}', single)(['f'])).toMatchObject({ lower: Math.fround(0.1), upper: Math.fround(0.1) });
+  });
+
+  it('give no bound of a time that ISO 8601 has no text for', () => {
+    const text = statsText(fileOf(column(['at'], '-290000-01-01 00:00:00+00', 'infinity')), fields);
+    expect(JSON.parse(text)).toMatchObject({ minValues: {}, maxValues: {} });
   });
 
   it('cut long text so that it still encloses', () => {

@@ -1,11 +1,11 @@
 /** Per-file statistics (Delta protocol, "Per-file Statistics"): JSON text to typed column statistics and back. */
-import { parseJson, parseJsonKeepingDigits } from '../json';
+import { parseJson, parseJsonKeepingDigits, stringifyJson } from '../json';
 import { findField, physicalName, type Field, type LogicalType } from '../schema/types';
 import type { ColumnPath } from '../scan/predicate';
 import type { ColumnStats, StatsLookup } from '../scan/prune';
 import { lowerTextBound, upperTextBound, type WrittenColumn, type WrittenFile } from '../table/written-file';
-import { parseValue } from '../values/text';
-import { isFloating, type Value } from '../values/value';
+import { formatValue, parseValue } from '../values/text';
+import { floorDiv, isFloating, type Value } from '../values/value';
 
 interface StatsJson {
   numRecords?: unknown;
@@ -68,7 +68,8 @@ function columnStats(stats: StatsJson, column: ColumnPath, type: LogicalType, de
   if (nulls !== undefined && (isTight || nulls === 0 || nulls === records)) known.nullCount = nulls;
   const lower = bound(type, at(stats.minValues, column), -1n);
   const upper = bound(type, at(stats.maxValues, column), 1n);
-  if (lower !== undefined) known.lower = lower;
+  // Writers of before, ours too, cut times before 1970 towards 1970, so the true minimum may lie up to a millisecond below.
+  if (lower !== undefined) known.lower = typeof lower === 'bigint' && isTimestamp(type) && lower <= 0n ? lower - 1000n : lower;
   // Writers cut timestamps to milliseconds, so the true maximum may lie up to a millisecond above.
   if (upper !== undefined) known.upper = typeof upper === 'bigint' && isTimestamp(type) ? upper + 1000n : upper;
   return known;
@@ -115,6 +116,33 @@ export function looseStats(text: string | undefined): string | undefined {
   return `{"tightBounds":false,${rest}`;
 }
 
+/**
+ * The same statistics with minimums of times before 1970 a millisecond lower: our writer of before rounded them up to the
+ * next one. Undefined where there are none, or where the text cannot be read.
+ */
+export function withEarlierMinimums(text: string | undefined, fields: readonly Field[]): string | undefined {
+  if (!text) return undefined;
+  let changed = false;
+  const lowered = (all: readonly Field[], minimums: Tree): Tree => Object.fromEntries(Object.entries(minimums).map(([name, value]) => {
+    const type = all.find((each) => physicalName(each) === name)?.type;
+    if (type?.kind === 'struct' && typeof value === 'object' && value !== null) return [name, lowered(type.fields, value as Tree)];
+    if (!type || !isTimestamp(type) || typeof value !== 'string') return [name, value];
+    const lower = bound(type, value, -1n);
+    if (typeof lower !== 'bigint' || lower > 0n) return [name, value];
+    changed = true;
+    return [name, isoMillis(type, formatValue(type, lower - 1000n), 0n)];
+  }));
+  try {
+    const stats = parseJson(text) as StatsJson;
+    const minValues = stats.minValues && lowered(fields, stats.minValues);
+    // Numbers that JSON would not keep are left as they stand, and the file with them.
+    const next = stringifyJson({ ...stats, minValues });
+    return changed && stringifyJson({ ...(parseJson(next) as StatsJson), minValues: stats.minValues }) === stringifyJson(stats) ? next : undefined;
+  } catch {
+    return undefined;
+  }
+}
+
 /** The statistics JSON for a file that was just written. */
 export function statsText(file: WrittenFile, fields: readonly Field[]): string {
   const minValues: Tree = {};
@@ -139,6 +167,10 @@ function writtenType(fields: readonly Field[], path: readonly string[]): Logical
   return type.kind === 'struct' ? writtenType(type.fields, rest) : undefined;
 }
 
+function fourDigitYear(date: string): string | undefined {
+  return /^\d{4}-\d\d-\d\d$/.test(date) ? date : undefined;
+}
+
 /** A number already in JSON's form, kept digit by digit. */
 class Digits {
   constructor(readonly text: string) {}
@@ -160,7 +192,7 @@ function boundsJson(type: LogicalType, column: WrittenColumn): [unknown, unknown
     case 'decimal':
       return [new Digits(column.min), new Digits(column.max)];
     case 'date':
-      return [column.min, column.max];
+      return [fourDigitYear(column.min), fourDigitYear(column.max)];
     case 'timestamp':
     case 'timestamptz':
       return [isoMillis(type, column.min, 0n), isoMillis(type, column.max, 999n)];
@@ -169,9 +201,22 @@ function boundsJson(type: LogicalType, column: WrittenColumn): [unknown, unknown
   }
 }
 
-/** ISO 8601 with milliseconds; `roundUp` microseconds are added first so that a maximum never loses its tail. */
-function isoMillis(type: LogicalType, text: string, roundUp: bigint): string {
-  const millis = Number(((parseValue(type, text) as bigint) + roundUp) / 1000n);
+/** Of the years that ISO 8601 writes with four digits. */
+const [FIRST_MILLIS, LAST_MILLIS] = [Date.parse('0000-01-01T00:00:00Z'), Date.parse('9999-12-31T23:59:59.999Z')];
+
+/**
+ * ISO 8601 with milliseconds, rounded down; `roundUp` microseconds are added first so that a maximum never loses its tail.
+ * Undefined for what has no such text: no bound is never a wrong one.
+ */
+function isoMillis(type: LogicalType, text: string, roundUp: bigint): string | undefined {
+  let micros: bigint;
+  try {
+    micros = parseValue(type, text) as bigint;
+  } catch {
+    return undefined;
+  }
+  const millis = Number(floorDiv(micros + roundUp, 1000n));
+  if (millis < FIRST_MILLIS || millis > LAST_MILLIS) return undefined;
   const iso = new Date(millis).toISOString();
   return type.kind === 'timestamptz' ? iso : iso.slice(0, -1);
 }

@@ -116,7 +116,7 @@ export function asUnreadable(error: unknown, path: string): LakeError {
 
 /** One block, deflated. `sync` is the 16-byte marker between blocks. */
 export async function writeAvro(schema: AvroSchema, metadata: Record<string, string>, records: unknown[], sync: Uint8Array): Promise<Uint8Array> {
-  const { header, block } = avroWriter(schema, metadata, sync);
+  const { header, block } = avroWriter(schema, metadata, sync, { exactLongs: true });
   return records.length === 0 ? header : Buffer.concat([header, block(records)]);
 }
 

@@ -6,6 +6,7 @@ import { LakeError } from '../errors';
 import type { Value } from '../values/value';
 import { asBuffer, AvroCursor, readAvroBlocks, type AvroSchema } from './avro';
 import { AvroTypes, type AvroType, type Step } from './avro-types';
+import { signedBigEndian } from './single-value';
 
 /** Plain typed arrays, so that they can be sent between threads and kept on disk. Absent numbers are NaN, absent places -1. */
 export interface EntryColumns {
@@ -201,9 +202,10 @@ class Decoder {
       case 'string':
         return (at) => at.bytes().toString('utf8');
       case 'bytes':
-        return (at) => Uint8Array.from(at.bytes());
+        return isDecimal(this.#types.resolved(type)) ? (at) => signedBigEndian(at.bytes()) : (at) => Uint8Array.from(at.bytes());
       case 'fixed': {
         const { size } = this.#types.resolved(type) as { size: number };
+        if (isDecimal(this.#types.resolved(type))) return (at) => signedBigEndian(at.take(size));
         const isUuid = (this.#types.resolved(type) as { logicalType?: string }).logicalType === 'uuid';
         return (at) => (isUuid ? uuidText(at.take(size)) : Uint8Array.from(at.take(size)));
       }
@@ -234,6 +236,10 @@ class Decoder {
     return this.#types.union(type, (branch) => (this.#types.kind(branch) === kind || (kind === 'long' && this.#types.kind(branch) === 'int') ? step : undefined));
   }
 
+}
+
+function isDecimal(type: AvroType): boolean {
+  return (type as { logicalType?: string }).logicalType === 'decimal';
 }
 
 function uuidText(bytes: Buffer): string {

@@ -59,7 +59,8 @@ function lookupOf(parts: readonly PartitionPart[], fields: readonly Field[], sta
   return (column) => {
     const wanted = fieldAt(fields, column);
     if (wanted?.id === undefined) return undefined;
-    return parts.reduce<ColumnStats | undefined>((all, part, index) => (part.source?.id === wanted.id ? mergeStats(all, statsOf(part, index)) : all), undefined);
+    // A void field is null whatever its column holds ("void: produces null for all values").
+    return parts.reduce<ColumnStats | undefined>((all, part, index) => (part.source?.id === wanted.id && part.transform.kind !== 'void' ? mergeStats(all, statsOf(part, index)) : all), undefined);
   };
 }
 

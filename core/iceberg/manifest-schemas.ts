@@ -3,7 +3,7 @@ import { LakeError } from '../errors';
 import type { Field, LogicalType } from '../schema/types';
 import type { Value } from '../values/value';
 import type { AvroSchema } from './avro';
-import { decimalBytes } from './single-value';
+import { decimalBytes, signedBigEndian } from './single-value';
 import type { PartitionSpecJson } from './metadata';
 
 const required = (name: string, type: unknown, id: number) => ({ name, type, 'field-id': id });
@@ -73,8 +73,10 @@ export function toAvroValue(type: LogicalType, value: Value | null): unknown {
   if (value === null) return null;
   if (type.kind === 'decimal') {
     const size = decimalSize(type.precision);
-    const bytes = decimalBytes(value as bigint);
-    const fill = (value as bigint) < 0n ? 0xff : 0;
+    // Some writers do not mark decimals as such, so that they were read as bytes.
+    const unscaled = value instanceof Uint8Array ? signedBigEndian(value) : (value as bigint);
+    const bytes = decimalBytes(unscaled);
+    const fill = unscaled < 0n ? 0xff : 0;
     return Buffer.concat([Buffer.alloc(size - bytes.length, fill), bytes]);
   }
   if (type.kind === 'uuid') return Buffer.from((value as string).replaceAll('-', ''), 'hex');

@@ -94,7 +94,8 @@ export function decimalBytes(unscaled: bigint): Uint8Array {
   return bytes;
 }
 
-function signedBigEndian(bytes: Uint8Array): bigint {
+/** Two's complement, as decimals are in Avro and in bounds. */
+export function signedBigEndian(bytes: Uint8Array): bigint {
   const unsigned = bytes.reduce((sum, byte) => (sum << 8n) | BigInt(byte), 0n);
   return BigInt.asIntN(bytes.length * 8, unsigned);
 }

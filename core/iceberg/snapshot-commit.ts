@@ -79,7 +79,7 @@ class SnapshotWriter {
   readonly #written = new Map<string, ManifestFile>();
   /** Everything that was written, by path in the store. */
   readonly #paths = new Set<string>();
-  #putting: Promise<void>[] = [];
+  readonly #putting: Promise<void>[] = [];
   #kept = new Set<string>();
   #count = 0;
   readonly #uuid: string;
@@ -243,8 +243,8 @@ class SnapshotWriter {
 
   /** All that was put is there. */
   async #putAll(): Promise<void> {
+    // Others may be put while this waits, so what was put is never taken off the list.
     await Promise.all(this.#putting);
-    this.#putting = [];
   }
 
   /** Lists and manifests of attempts that lost. */

@@ -2,9 +2,10 @@
 import fc from 'fast-check';
 import { describe, expect, it } from 'vitest';
 import { mightMatch } from '../scan/prune';
-import type { LogicalType } from '../schema/types';
+import { field, type LogicalType } from '../schema/types';
 import { parseValue } from '../values/text';
 import type { Value } from '../values/value';
+import { manifestLookup, partitionLookup, partsOf } from './file-stats';
 import { applyTransform, parseTransform, partitionText, sourceStats } from './transforms';
 
 const at = (kind: LogicalType['kind'], text: string) => parseValue({ kind } as LogicalType, text);
@@ -33,6 +34,13 @@ describe('a partition transform', () => {
   it('gives null for null, and void always', () => {
     expect(applyTransform(parseTransform('bucket[4]'), { kind: 'int' }, null)).toBeNull();
     expect(applyTransform(parseTransform('void'), { kind: 'int' }, 5)).toBeNull();
+  });
+
+  it('of kind void says nothing of its column, in a partition or a whole manifest', () => {
+    const fields = [field('n', 'int', { id: 1 })];
+    const parts = partsOf({ 'spec-id': 0, fields: [{ 'source-id': 1, 'field-id': 1000, name: 'n', transform: 'void' }] }, fields);
+    expect(partitionLookup(parts, [null], fields)(['n'])).toBeUndefined();
+    expect(manifestLookup(parts, [{ containsNull: true, containsNaN: false }], fields)(['n'])).toBeUndefined();
   });
 
   it('refuses what it does not know, by name', () => {

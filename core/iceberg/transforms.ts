@@ -40,7 +40,7 @@ export function applyTransform(transform: Transform, type: LogicalType, value: V
     case 'bucket':
       return (hashValue(type, value) & 0x7fffffff) % transform.width;
     case 'truncate':
-      return truncate(value, transform.width);
+      return truncate(type, value, transform.width);
     case 'hour':
       return Number(floorDiv(toMicros(type, value), MICROS_PER_DAY / 24n));
     case 'day':
@@ -63,9 +63,12 @@ function toDays(type: LogicalType, value: Value): number {
   return type.kind === 'date' ? (value as number) : Number(floorDiv(toMicros(type, value), MICROS_PER_DAY));
 }
 
-function truncate(value: Value, width: number): Value {
-  if (typeof value === 'number') return value - (((value % width) + width) % width);
-  if (typeof value === 'bigint') return floorDiv(value, BigInt(width)) * BigInt(width);
+function truncate(type: LogicalType, value: Value, width: number): Value {
+  if (typeof value === 'number') return (value - (((value % width) + width) % width)) | 0;
+  if (typeof value === 'bigint') {
+    const cut = floorDiv(value, BigInt(width)) * BigInt(width);
+    return type.kind === 'long' ? BigInt.asIntN(64, cut) : cut;
+  }
   if (typeof value === 'string') return [...value].slice(0, width).join('');
   return (value as Uint8Array).slice(0, width);
 }
@@ -81,7 +84,9 @@ export function sourceStats(transform: Transform, type: LogicalType, value: Valu
     case 'bucket':
       return { ...known, mayEqual: (wanted) => (hashValue(type, wanted) & 0x7fffffff) % transform.width === value };
     case 'truncate':
-      if (typeof value === 'number') return { ...known, lower: value, upper: value + transform.width - 1 };
+      // What lay just above the type's least value has wrapped around to its greatest.
+      if (typeof value === 'number') return value + transform.width - 1 > MOST_INT ? wrapped(transform, type, value) : { ...known, lower: value, upper: value + transform.width - 1 };
+      if (typeof value === 'bigint' && type.kind === 'long' && value + BigInt(transform.width) - 1n > MOST_LONG) return wrapped(transform, type, value);
       if (typeof value === 'bigint') return { ...known, lower: value, upper: value + BigInt(transform.width) - 1n };
       return { ...known, lower: value, mayEqual: (wanted) => compareValues(applyTransform(transform, type, wanted)!, value) === 0 };
     default: {
@@ -89,6 +94,14 @@ export function sourceStats(transform: Transform, type: LogicalType, value: Valu
       return { ...known, lower: fromMicros(type, start, 0n), upper: fromMicros(type, end - 1n, 999n) };
     }
   }
+}
+
+const MOST_INT = 2 ** 31 - 1;
+const MOST_LONG = 2n ** 63n - 1n;
+
+/** Of a partition that may hold the least values of the type and the greatest. */
+function wrapped(transform: Transform, type: LogicalType, value: Value): ColumnStats {
+  return { nullCount: 0, rowCount: 1, mayHoldNaN: false, mayEqual: (wanted) => compareValues(applyTransform(transform, type, wanted)!, value) === 0 };
 }
 
 /** Bounds of the source column in partitions whose values lie from `lower` to `upper`. */
@@ -100,6 +113,8 @@ export function rangeStats(transform: Transform, type: LogicalType, lower: Value
     } };
   }
   const [low, high] = [sourceStats(transform, type, lower), sourceStats(transform, type, upper)];
+  // The greatest partition may hold the least values, which have wrapped around.
+  if (typeof upper !== 'string' && !(upper instanceof Uint8Array) && transform.kind === 'truncate' && high?.upper === undefined) return undefined;
   // Of a text cut to a prefix only the lower bound is known, and of the last prefix what begins with it.
   const last = transform.kind === 'truncate' && high?.upper === undefined ? { mayEqual: (wanted: Value) => compareValues(applyTransform(transform, type, wanted)!, upper) <= 0 } : {};
   return { ...(low?.lower === undefined ? {} : { lower: low.lower }), ...(high?.upper === undefined ? {} : { upper: high.upper }), ...last };

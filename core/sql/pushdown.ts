@@ -213,6 +213,8 @@ function constantValue(node: Node, type: LogicalType): Value | undefined {
     }
     case 'string':
       return typeof value === 'string' ? value : undefined;
+    case 'float':
+      return typeof value === 'number' ? Math.fround(value) : undefined;
     default:
       return typeof value === 'number' ? value : undefined;
   }

@@ -23,7 +23,11 @@ function tryParse(type: LogicalType, text: string): Value | undefined {
       return /^[+-]?\d+$/.test(text) ? Number(text) : undefined;
     case 'long':
       return /^[+-]?\d+$/.test(text) ? BigInt(text) : undefined;
-    case 'float':
+    case 'float': {
+      // What a 32-bit column holds is the nearest of its numbers, which is not what the text says.
+      const value = parseFloating(text);
+      return value === undefined ? undefined : Math.fround(value);
+    }
     case 'double':
       return parseFloating(text);
     case 'decimal':
@@ -116,6 +120,9 @@ export function formatValue(type: LogicalType, value: Value): string {
     case 'binary':
     case 'fixed':
       return [...(value as Uint8Array)].map((byte) => byte.toString(16).padStart(2, '0')).join('');
+    case 'float':
+    case 'double':
+      return Object.is(value, -0) ? '-0.0' : String(value);
     default:
       return String(value);
   }

@@ -6,9 +6,9 @@ import { parseTransform, partitionText, resultType, type Transform } from '../..
 import { isNested, type Field, type LogicalType } from '../../core/schema/types';
 import { typeName } from '../../core/schema/type-names';
 import { quoteName, quoteText } from '../../core/sql/tokens';
-import { formatDecimal, parseValue } from '../../core/values/text';
+import { parseValue } from '../../core/values/text';
 import type { Value } from '../../core/values/value';
-import { HASH } from '../engine/hash-functions';
+import { HASH, TRUNCATE_DECIMAL } from '../engine/hash-functions';
 import type { PartitionBy } from './write-files';
 
 export function transformPartitions(spec: PartitionSpecJson, fields: readonly Field[], table: string): PartitionBy[] {
@@ -24,7 +24,7 @@ export function transformPartitions(spec: PartitionSpecJson, fields: readonly Fi
     const sql = transformSql(transform, source.type, sqlOf(fields, source));
     return {
       name: each.name, type, sql: isBytes ? `hex(${sql})` : sql,
-      parse: (text): Value => (isBytes ? Uint8Array.from(Buffer.from(text, 'hex')) : parseValue(type, text)),
+      parse: (text): Value => (isBytes ? Uint8Array.from(Buffer.from(text, 'hex')) : transform.kind === 'truncate' && type.kind === 'decimal' ? BigInt(text) : parseValue(type, text)),
       show: (value) => partitionText(transform, source.type, value) ?? '',
     };
   });
@@ -85,13 +85,15 @@ function truncateSql(type: LogicalType, sql: string, width: number): string {
       return `left(${sql}, ${width})`;
     case 'binary':
       return `array_slice(${sql}, 1, ${width})`;
-    case 'decimal': {
-      // The width counts units of the last digit.
-      const step = `'${formatDecimal(BigInt(width), type.scale)}'::${typeName(type)}`;
-      return `(${sql} - ((${sql} % ${step} + ${step}) % ${step}))::${typeName(type)}`;
+    case 'decimal':
+      return `${TRUNCATE_DECIMAL}(${sql}::VARCHAR, ${width})`;
+    default: {
+      // Below the type's least value the number wraps around, as other writers' does (common practice; the specification is silent).
+      const wide = `${sql}::HUGEINT`;
+      const [least, size] = type.kind === 'long' ? ['9223372036854775808', '18446744073709551616'] : ['2147483648', '4294967296'];
+      const cut = `(${wide} - ((${wide} % ${width} + ${width}) % ${width}))`;
+      return `CASE WHEN ${cut} < -${least}::HUGEINT THEN ${cut} + ${size}::HUGEINT ELSE ${cut} END::${typeName(type)}`;
     }
-    default:
-      return `(${sql} - ((${sql} % ${width} + ${width}) % ${width}))::${typeName(type)}`;
   }
 }
 

@@ -1,5 +1,5 @@
 /** Writes rows to Parquet files through a sealed instance, into scratch first, then to their place in the table's storage. */
-import { randomUUID } from 'node:crypto';
+import { createHash, randomUUID } from 'node:crypto';
 import { existsSync, mkdirSync, rmSync } from 'node:fs';
 import path from 'node:path';
 import { physicalName, type Field, type LogicalType } from '../../core/schema/types';
@@ -10,7 +10,8 @@ import type { WrittenFile } from '../../core/table/written-file';
 import { cutFiles } from '../../core/write/cut';
 import { fileNumberSql, fileRowsSql, stagedGroupsSql, stagedSql } from '../../core/write/cut-sql';
 import type { FilePlan } from '../../core/write/plan';
-import { formatValue, parseValue } from '../../core/values/text';
+import { partitionText } from '../../core/delta/partition-text';
+import { parseValue } from '../../core/values/text';
 import type { Value } from '../../core/values/value';
 import type { RunReply } from '../engine/messages';
 import { physical, physicalType } from '../engine/parquet-scan';
@@ -64,7 +65,12 @@ export function columnPartitions(fields: readonly Field[], names: readonly strin
   return names.map((name) => {
     const { type } = fields.find((field) => field.name === name)!;
     // The log has an empty text as null ("Partition Value Serialization"), so it is null here too.
-    return { name, type, column: name, sql: quoteName(name), parse: (text) => (text === '' ? null : parseValue(type, text)), show: (value) => formatValue(type, value) };
+    const isBytes = type.kind === 'binary';
+    return {
+      name, type, column: name, sql: isBytes ? `hex(${quoteName(name)})` : quoteName(name),
+      parse: (text) => (text === '' ? null : isBytes ? Uint8Array.from(Buffer.from(text, 'hex')) : parseValue(type, text)),
+      show: (value) => partitionText(type, value, name),
+    };
   });
 }
 
@@ -78,6 +84,19 @@ export interface Writing {
 /** Files without rows are not kept. */
 export async function writeFiles(writing: Writing, wanted: FilesWanted): Promise<WrittenFile[]> {
   if (wanted.plan) return writePlanned(writing, wanted, wanted.plan);
+  try {
+    return await writeDivided(writing, wanted);
+  } catch (error) {
+    // The engine makes a folder for each partition in scratch, which a long value has no name for: files are cut one by one then.
+    if (wanted.partitions.length > 0 && error instanceof Error && /File name too long|Failed to create directory/i.test(error.message)) return writePlanned(writing, wanted, ONE_FILE_EACH);
+    throw error;
+  }
+}
+
+/** Of each partition. */
+const ONE_FILE_EACH: FilePlan = { goal: { kind: 'one' }, by: [], mechanism: 'even', sort: [] };
+
+async function writeDivided(writing: Writing, wanted: FilesWanted): Promise<WrittenFile[]> {
   const { step, scratch } = writing;
   const out = path.join(scratch, randomUUID());
   mkdirSync(out, { recursive: true });
@@ -192,10 +211,21 @@ export function partitionOf({ partitions }: Pick<TableFiles, 'partitions'>, text
   }));
 }
 
-/** `day=2026-03-14`: common practice; readers take the values from the table's metadata. */
+/** Most file systems take names of 255 bytes. */
+const STEP_BYTES = 200;
+
+/** `day=2026-03-14`: common practice; readers take the values from the table's metadata, so a long one may be cut. */
 export function hiveSteps({ partitions }: Pick<TableFiles, 'partitions'>, partition: Record<string, Value | null>): string[] {
   return partitions.map(({ name, show }) => {
     const value = partition[name] ?? null;
-    return `${encodeURIComponent(name)}=${value === null ? '__HIVE_DEFAULT_PARTITION__' : encodeURIComponent(show(value))}`;
+    const step = `${encodeURIComponent(name)}=${value === null ? '__HIVE_DEFAULT_PARTITION__' : encodeURIComponent(wellFormed(show(value)))}`;
+    if (step.length <= STEP_BYTES) return step;
+    const hash = createHash('sha256').update(step).digest('hex').slice(0, 16);
+    return `${step.slice(0, STEP_BYTES - 17).replace(/%[0-9A-F]?$/, '')}-${hash}`;
   });
+}
+
+/** Half a surrogate pair cannot be encoded. */
+function wellFormed(text: string): string {
+  return Buffer.from(text, 'utf8').toString('utf8');
 }

@@ -16,7 +16,7 @@ export interface ManifestAsk {
 export type ManifestAnswer = { id: number; columns: EntryColumns | undefined } | { id: number; problem: { kind: ErrorKind; message: string; details: ErrorDetails } };
 
 /** Kept files begin with it; another form of columns has another. */
-export const CACHE_FORM = 'KHM1';
+export const CACHE_FORM = 'KHM2';
 
 /** Undefined for a kept file that is of another form or damaged. */
 export function readKept(bytes: Buffer): EntryColumns | undefined {
