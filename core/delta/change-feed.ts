@@ -56,7 +56,7 @@ export class ChangeFeed implements LakeTable {
     }
     if (until < range.since) throw new LakeError('bad-request', `Changes are asked for from version ${range.since} back to ${until}; the first version must come first.`, { table: table.name });
     const state = await table.state(until, log);
-    checkReadable(table.name, until, state.protocol);
+    checkReadable(table.name, until, state.protocol, state.metadata);
     const schema = schemaOf(state.metadata, table.name);
     const match = mappingMode(state.metadata.configuration, table.name) === 'id' ? 'field-id' : 'name';
     const fields = [...schema.fields, ...CHANGE_FIELDS];

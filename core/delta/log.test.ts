@@ -64,12 +64,28 @@ describe('reading a Delta log', () => {
   });
 
   it.each([
-    ['a reader feature we lack', protocol({ minReaderVersion: 3, minWriterVersion: 7, readerFeatures: ['variantType'], writerFeatures: ['variantType'] }), 'variantType'],
+    ['a reader feature we lack', protocol({ minReaderVersion: 3, minWriterVersion: 7, readerFeatures: ['catalogManaged'], writerFeatures: ['catalogManaged'] }), 'catalogManaged'],
     ['a reader feature nobody knows', protocol({ minReaderVersion: 3, minWriterVersion: 7, readerFeatures: ['sometimesUpsideDown'], writerFeatures: ['sometimesUpsideDown'] }), 'sometimesUpsideDown'],
     ['a later reader version', protocol({ minReaderVersion: 4 }), 'reader version 4'],
   ])('refuses %s by name', async (_, line, words) => {
     const table = await tableOf([line, metaData(), add('a.parquet')]);
     await expect(table.snapshot(LATEST)).rejects.toMatchObject({ kind: 'unsupported', message: expect.stringContaining(words) });
+  });
+
+  it('reads a table whose feature of variant columns no column makes use of, and refuses one that does', async () => {
+    const line = protocol({ minReaderVersion: 3, minWriterVersion: 7, readerFeatures: ['variantType'], writerFeatures: ['variantType'] });
+    expect(await paths(await tableOf([line, metaData(), add('a.parquet')]))).toEqual(['t/a.parquet']);
+    const used = await tableOf([line, metaData(SCHEMA.replace('"fields":[', '"fields":[{"name":"v","type":{"type":"array","elementType":"variant","containsNull":true},"nullable":true,"metadata":{}},'))]);
+    await expect(used.snapshot(LATEST)).rejects.toMatchObject({ kind: 'unsupported', message: expect.stringContaining('variantType') });
+  });
+
+  it.each(['memory://lake/t/a.parquet', 'memory://lake/t/a%20b.parquet'])('finds a file by its absolute location %s', async (path) => {
+    expect(await paths(await tableOf([protocol(), metaData(), add(path)]))).toEqual([decodeURIComponent(path.slice('memory://lake/'.length))]);
+  });
+
+  it('takes lengths of texts as they are', async () => {
+    const table = await tableOf([protocol(), metaData(SCHEMA.replace('"long"', '"char(5)"'))]);
+    expect((await table.snapshot(LATEST)).schema.fields[0]!.type).toEqual({ kind: 'string' });
   });
 
   it('refuses a data file outside the storage', async () => {

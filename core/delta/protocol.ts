@@ -5,7 +5,8 @@ import type { Metadata, Protocol } from './actions';
 export interface FeatureMeaning {
   /** Feature of readers too, or of writers alone. */
   reader: boolean;
-  read: 'yes' | 'no';
+  /** `unused`: only while no column makes use of it. */
+  read: 'yes' | 'no' | 'unused';
   /** `unused`: only while the table makes no use of it, since its rules are not carried out here. */
   write: 'yes' | 'no' | 'unused';
   /** One sentence for people. */
@@ -35,9 +36,9 @@ export const FEATURES: Readonly<Record<string, FeatureMeaning>> = {
   checkpointProtection: { reader: false, read: 'yes', write: 'yes', means: 'Old log entries must not be cleared away without care.' },
   icebergCompatV1: { reader: false, read: 'yes', write: 'unused', means: 'Written so that Iceberg readers can read it too (first form).' },
   icebergCompatV2: { reader: false, read: 'yes', write: 'unused', means: 'Written so that Iceberg readers can read it too (second form).' },
-  variantType: { reader: true, read: 'no', write: 'no', means: 'Columns that hold values of any type.' },
-  'variantType-preview': { reader: true, read: 'no', write: 'no', means: 'Columns that hold values of any type.' },
-  'variantShredding-preview': { reader: true, read: 'no', write: 'no', means: 'Columns of any type, split into parts.' },
+  variantType: { reader: true, read: 'unused', write: 'unused', means: 'Columns that hold values of any type.' },
+  'variantType-preview': { reader: true, read: 'unused', write: 'unused', means: 'Columns that hold values of any type.' },
+  'variantShredding-preview': { reader: true, read: 'unused', write: 'unused', means: 'Columns of any type, split into parts.' },
   catalogManaged: { reader: true, read: 'no', write: 'no', means: 'Commits are arbitrated by a catalog instead of the log folder.' },
 };
 
@@ -65,11 +66,15 @@ export function hasFeature(protocol: Protocol, feature: string): boolean {
 }
 
 /** Refuses, by name, what would be read wrong. */
-export function checkReadable(table: string, version: number, protocol: Protocol): void {
+export function checkReadable(table: string, version: number, protocol: Protocol, metadata: Metadata): void {
   if (protocol.minReaderVersion > 3) {
     throw new LakeError('unsupported', `${table}, version ${version}, asks for Delta reader version ${protocol.minReaderVersion}; up to 3 is supported.`, { table, version });
   }
-  const unknown = readerFeatures(protocol).filter((feature) => FEATURES[feature]?.read !== 'yes');
+  const inUse = usedFeatures(metadata);
+  const unknown = readerFeatures(protocol).filter((feature) => {
+    const read = FEATURES[feature]?.read ?? 'no';
+    return read === 'no' || (read === 'unused' && inUse.has(feature));
+  });
   if (unknown.length > 0) {
     throw new LakeError('unsupported', `${table}, version ${version}, uses the Delta feature ${unknown.join(', ')}, which is not supported for reading.`, { table, version });
   }
@@ -77,7 +82,7 @@ export function checkReadable(table: string, version: number, protocol: Protocol
 
 /** Refuses, by name, what would be written wrong. */
 export function checkWritable(table: string, version: number, protocol: Protocol, metadata: Metadata): void {
-  checkReadable(table, version, protocol);
+  checkReadable(table, version, protocol, metadata);
   if (protocol.minWriterVersion > 7) {
     throw new LakeError('unsupported', `${table} asks for Delta writer version ${protocol.minWriterVersion}; up to 7 is supported. Nothing was written.`, { table, version });
   }
@@ -95,6 +100,7 @@ export function checkWritable(table: string, version: number, protocol: Protocol
 function usedFeatures({ configuration, schemaString }: Metadata): Set<string> {
   const used = new Set<string>();
   if (schemaString.includes('"delta.identity.')) used.add('identityColumns');
+  if (/"(?:type|elementType|keyType|valueType)"\s*:\s*"variant"/.test(schemaString)) ['variantType', 'variantType-preview', 'variantShredding-preview'].forEach((feature) => used.add(feature));
   if (configuration['delta.enableIcebergCompatV1'] === 'true') used.add('icebergCompatV1');
   if (configuration['delta.enableIcebergCompatV2'] === 'true') used.add('icebergCompatV2');
   return used;

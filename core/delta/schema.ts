@@ -81,7 +81,8 @@ function parseType(json: TypeJson, table: string, mapped: boolean): LogicalType 
   if (typeof json === 'string') {
     const decimal = /^decimal\((\d+),\s*(-?\d+)\)$/.exec(json);
     if (decimal) return { kind: 'decimal', precision: Number(decimal[1]), scale: Number(decimal[2]) };
-    const kind = PRIMITIVES[json];
+    // Lengths are the writer's to keep; no format of files has them.
+    const kind = PRIMITIVES[json] ?? (/^(?:var)?char\(\d+\)$/i.test(json) ? 'string' : undefined);
     if (!kind) throw new LakeError('unsupported', `${table} has a column of the Delta type "${json}", which is not supported.`, { table });
     return { kind };
   }

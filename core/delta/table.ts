@@ -6,7 +6,7 @@ import type { Predicate } from '../scan/predicate';
 import { remembering } from '../scan/prune';
 import { findField, physicalName, type TableSchema } from '../schema/types';
 import type { ObjectStore } from '../storage/object-store';
-import { below, joinPath } from '../storage/paths';
+import { insideStorage, joinPath } from '../storage/paths';
 import type { AsOf, LakeTable, Snapshot, TimelineEntry } from '../table/contract';
 import { parseValue } from '../values/text';
 import type { Add, Commit } from './actions';
@@ -53,7 +53,7 @@ export class DeltaTable implements LakeTable {
     // A version that is named needs no other commit read, so damage after it does not matter.
     const version = asOf.kind === 'latest' ? log.latest : await versionAt(this, log, asOf);
     const state = await this.state(version, log);
-    checkReadable(this.name, version, state.protocol);
+    checkReadable(this.name, version, state.protocol, state.metadata);
     const kept = log.memory.snapshots.get(String(version));
     if (kept) return kept;
     const snapshot = this.#snapshotOf(state, await timeOfVersion(this, log, version, hasOwnTimes(state.metadata)));
@@ -179,11 +179,11 @@ export class DeltaTable implements LakeTable {
 
   /** The place in the store of a path as the log has it, decoded. Fails for one outside the storage. */
   storePath(path: string): string {
-    if (!/^[a-z][a-z0-9+.-]*:/i.test(path)) {
+    if (!/^(?:[a-z][a-z0-9+.-]*:|\/)/i.test(path)) {
       if (path.split('/').includes('..')) throw new LakeError('bad-file', `The log of ${this.name} names a file that lies outside the table's folder: ${path}.`, { table: this.name, path });
       return joinPath(this.root, path);
     }
-    const inside = below(this.store.uri, path);
+    const inside = insideStorage(this.store.uri, path);
     if (inside !== undefined) return inside;
     throw new LakeError('unsupported', `${this.name} has a data file outside its storage: ${path}.`, { table: this.name, path });
   }

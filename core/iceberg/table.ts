@@ -3,7 +3,7 @@ import { keepPromise, Lru } from '../lru';
 import type { DataFile } from '../scan/plan';
 import { remembering, type StatsLookup } from '../scan/prune';
 import type { ObjectStore } from '../storage/object-store';
-import { below, joinPath } from '../storage/paths';
+import { below, insideStorage, joinPath, normalUri } from '../storage/paths';
 import type { AsOf, LakeTable, Snapshot, TimelineEntry } from '../table/contract';
 import { pickVersion } from '../table/versions';
 import type { RowPositions } from '../values/row-positions';
@@ -221,20 +221,13 @@ export class IcebergTable implements LakeTable {
    * its old place: what lay under the old location is looked for under the folder we found the table in.
    */
   storePath(uri: string, metadata: TableMetadata): string {
-    const inside = below(this.store.uri, normalUri(uri));
+    const inside = insideStorage(this.store.uri, uri);
     if (inside !== undefined && below(this.root, inside) !== undefined) return inside;
     const moved = below(normalUri(metadata.location).replace(/\/$/, ''), normalUri(uri));
     if (moved !== undefined) return joinPath(this.root, moved);
     if (inside !== undefined) return inside;
     throw new LakeError('unsupported', `${this.name} names a file outside its storage: ${uri}.`, { table: this.name, path: uri });
   }
-}
-
-
-/** `file:/x`, `file:///x` and `/x` are one place. */
-function normalUri(uri: string): string {
-  const local = /^(?:file:)?\/+/.exec(uri);
-  return local ? `file:///${uri.slice(local[0].length)}` : uri;
 }
 
 export function specOf(metadata: TableMetadata, id: number): PartitionSpecJson {

@@ -19,7 +19,7 @@ describe('type names', () => {
     fc.assert(fc.property(anyType, (type) => sameType(parseTypeName(typeName(type)), type)), { seed: 6, numRuns: 500 });
   });
 
-  it.each([['DECIMAL(10,2)[]', 'decimal(10,2)[]'], ['TIMESTAMP WITH TIME ZONE', 'timestamptz'], ['STRUCT("Lat" DOUBLE, b INTEGER[])', 'struct("Lat" double, b integer[])'], ['MAP(VARCHAR, STRUCT(x BIGINT))', 'map(varchar, struct(x bigint))'], ["ENUM('a', 'b')", 'varchar']])('read the engine\'s own: %s', (engine, ours) => {
+  it.each([['DECIMAL(10,2)[]', 'decimal(10,2)[]'], ['DECIMAL(5)', 'decimal(5,0)'], ['CHAR(3)', 'varchar'], ['character varying(20)[]', 'varchar[]'], ['double precision', 'double'], ['TIMESTAMP WITH TIME ZONE', 'timestamptz'], ['STRUCT("Lat" DOUBLE, b INTEGER[])', 'struct("Lat" double, b integer[])'], ['MAP(VARCHAR, STRUCT(x BIGINT))', 'map(varchar, struct(x bigint))'], ["ENUM('a', 'b')", 'varchar']])('read the engine\'s own: %s', (engine, ours) => {
     expect(typeName(parseTypeName(engine))).toBe(ours);
   });
 

@@ -12,12 +12,16 @@ const ALIASES: Record<string, LogicalType> = {
   'timestamp with time zone': { kind: 'timestamptz' },
   'timestamp_s': { kind: 'timestamp' },
   'timestamp_ms': { kind: 'timestamp' },
+  'double precision': { kind: 'double' }, real: { kind: 'float' }, float4: { kind: 'float' }, float8: { kind: 'double' }, int2: { kind: 'short' }, int4: { kind: 'int' }, int8: { kind: 'long' }, bool: { kind: 'boolean' }, varbinary: { kind: 'binary' }, binary: { kind: 'binary' },
   bytea: { kind: 'binary' }, text: { kind: 'string' }, string: { kind: 'string' }, int: { kind: 'int' }, long: { kind: 'long' },
   utinyint: { kind: 'short' }, usmallint: { kind: 'int' }, uinteger: { kind: 'long' },
   ubigint: { kind: 'decimal', precision: 20, scale: 0 }, hugeint: { kind: 'decimal', precision: 38, scale: 0 },
   json: { kind: 'string' }, bit: { kind: 'string' }, interval: { kind: 'string' }, 'time with time zone': { kind: 'string' },
   '"null"': { kind: 'string' }, null: { kind: 'string' },
 };
+
+/** `CHAR(n)` and its like: the length is read and not kept, since no open format has it. */
+const TEXTS_OF_LENGTH = new Set(['char', 'character', 'bpchar', 'nchar', 'nvarchar', 'varchar', 'character varying', 'text', 'string']);
 
 /** The SQL name of a type, as shown and as the engine reads it: `struct("lat" double)`, `decimal(10,2)`, `varchar[]`. */
 export function typeName(type: LogicalType): string {
@@ -74,7 +78,7 @@ class TypeReader {
   }
 
   #base(): LogicalType {
-    const word = this.#match(/"NULL"|timestamp with time zone|time with time zone|[a-z_]+[a-z0-9_]*/iy)?.toLowerCase();
+    const word = this.#match(/"NULL"|timestamp with time zone|time with time zone|double precision|character varying|[a-z_]+[a-z0-9_]*/iy)?.toLowerCase();
     if (!word) return this.#fail();
     if (word === 'struct') return { kind: 'struct', fields: this.#fields() };
     if (word === 'map') {
@@ -86,10 +90,14 @@ class TypeReader {
       return { kind: 'map', key: field('key', key, { required: true }), value: field('value', value) };
     }
     if (word === 'decimal' || word === 'numeric') {
-      const sizes = /^\s*\(\s*(\d+)\s*,\s*(\d+)\s*\)/.exec(this.text.slice(this.#at));
+      const sizes = /^\s*\(\s*(\d+)\s*(?:,\s*(\d+)\s*)?\)/.exec(this.text.slice(this.#at));
       if (!sizes) return { kind: 'decimal', precision: 18, scale: 3 };
       this.#at += sizes[0].length;
-      return { kind: 'decimal', precision: Number(sizes[1]), scale: Number(sizes[2]) };
+      return { kind: 'decimal', precision: Number(sizes[1]), scale: Number(sizes[2] ?? 0) };
+    }
+    if (TEXTS_OF_LENGTH.has(word)) {
+      this.#match(/\s*\(\s*\d+\s*\)/y);
+      return { kind: 'string' };
     }
     if (word === 'fixed') {
       const length = /^\s*\(\s*(\d+)\s*\)/.exec(this.text.slice(this.#at));

@@ -35,6 +35,26 @@ export function below(folder: string, path: string): string | undefined {
   return path.startsWith(`${folder}/`) ? path.slice(folder.length + 1) : undefined;
 }
 
+/** `file:/x`, `file:///x` and `/x` are one place. */
+export function normalUri(uri: string): string {
+  const local = /^(?:file:)?\/+/.exec(uri);
+  return local ? `file:///${uri.slice(local[0].length)}` : uri;
+}
+
+/** The path inside a storage of an absolute location, percent-encoded as the storage's URI is or decoded; undefined where it lies outside. */
+export function insideStorage(storageUri: string, location: string): string | undefined {
+  const [root, wanted] = [normalUri(storageUri), normalUri(location)];
+  return below(root, wanted) ?? below(decoded(root), wanted);
+}
+
+function decoded(uri: string): string {
+  try {
+    return decodeURIComponent(uri);
+  } catch {
+    return uri;
+  }
+}
+
 /** Files that readers ignore by common practice: a step that starts with `_` or `.`, but not a partition step `_x=…`. */
 export function isHidden(relativePath: string): boolean {
   return relativePath.split('/').some((step) => step.startsWith('.') || (step.startsWith('_') && !step.includes('=')));

@@ -1,10 +1,14 @@
 /** Engine values as JSON values, exact: what a double would round becomes text. */
-import { DuckDBTypeId, type DuckDBDataChunk, type DuckDBType, type DuckDBValue } from '@duckdb/node-api';
+import { DuckDBTimestampValue, DuckDBTypeId, type DuckDBDataChunk, type DuckDBType, type DuckDBValue } from '@duckdb/node-api';
 import { formatMicros } from '../../core/values/text';
+import { floorDiv } from '../../core/values/value';
 
 export function shownType(type: DuckDBType): string {
   return type.toString().replace(/"([a-z_][a-z0-9_]*)"/g, '$1').replace(/[A-Z][A-Z_0-9 ]+/g, (word) => word.toLowerCase()).replaceAll('timestamp with time zone', 'timestamptz');
 }
+
+/** JSON numbers lose its sign in most programs. */
+const NEGATIVE_ZERO = '-0.0';
 
 type Cell = (value: DuckDBValue) => unknown;
 
@@ -40,9 +44,9 @@ export function converter(type: DuckDBType): Cell {
     case DuckDBTypeId.UHUGEINT:
       return (value) => (Number.isSafeInteger(Number(value)) ? Number(value) : String(value));
     case DuckDBTypeId.FLOAT:
-      return (value) => (Number.isFinite(value) ? shortestFloat(value as number) : String(value));
+      return (value) => (Number.isFinite(value) ? (Object.is(value, -0) ? NEGATIVE_ZERO : shortestFloat(value as number)) : String(value));
     case DuckDBTypeId.DOUBLE:
-      return (value) => (Number.isFinite(value) ? (Object.is(value, -0) ? 0 : value) : String(value));
+      return (value) => (Number.isFinite(value) ? (Object.is(value, -0) ? NEGATIVE_ZERO : value) : String(value));
     case DuckDBTypeId.TIMESTAMP:
       return (value) => isoTime((value as unknown as { micros: bigint }).micros, '');
     case DuckDBTypeId.TIMESTAMP_TZ:
@@ -82,7 +86,7 @@ export function converter(type: DuckDBType): Cell {
 function shortestFloat(value: number): number {
   for (let digits = 6; digits < 9; digits++) {
     const short = Number(value.toPrecision(digits));
-    if (Math.fround(short) === value) return short === 0 ? 0 : short;
+    if (Math.fround(short) === value) return short;
   }
   return Number(value.toPrecision(9));
 }
@@ -94,11 +98,16 @@ function nullable(convert: Cell): Cell {
 function isoTime(micros: bigint, zone: string): string {
   if (micros === 9223372036854775807n) return 'infinity';
   if (micros <= -9223372036854775806n) return '-infinity';
-  return `${formatMicros(micros)}${zone}`;
+  // Years that ISO 8601 has no text for, as far as programs know: by the engine's own text.
+  return micros > LAST_DATE || micros < -LAST_DATE ? String(new DuckDBTimestampValue(micros)) : `${formatMicros(micros)}${zone}`;
 }
 
+/** In microseconds: the farthest that a JavaScript date goes. */
+const LAST_DATE = 8_640_000_000_000_000_000n;
+
 function nanoTime(nanos: bigint): string {
-  const micros = nanos / 1000n;
-  const rest = nanos % 1000n;
-  return rest === 0n ? isoTime(micros, '') : `${formatMicros(micros - (micros % 1_000_000n))}.${String(nanos % 1_000_000_000n).padStart(9, '0')}`;
+  const micros = floorDiv(nanos, 1000n);
+  if (micros * 1000n === nanos) return isoTime(micros, '');
+  const seconds = floorDiv(nanos, 1_000_000_000n);
+  return `${formatMicros(seconds * 1_000_000n)}.${String(nanos - seconds * 1_000_000_000n).padStart(9, '0')}`;
 }
