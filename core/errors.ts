@@ -38,6 +38,17 @@ export class LakeError extends Error {
   }
 }
 
+/** A load that is in the table already: nothing was written, and trying again would not change that. An answer more than a failure. */
+export class AlreadyLoaded extends LakeError {
+  constructor(
+    table: string,
+    /** The version that has it, where it is known. */
+    readonly loadedIn: number | undefined,
+  ) {
+    super('conflict', `${table} has this load already${loadedIn === undefined ? '' : `, in version ${loadedIn}`}; nothing was written twice.`, { table, ...(loadedIn === undefined ? {} : { version: loadedIn }) });
+  }
+}
+
 /** Gives errors of the work another place in the text, which may follow from the one they have. */
 export async function placingErrors<T>(place: (before: number | undefined) => number | undefined, work: () => Promise<T>): Promise<T> {
   try {

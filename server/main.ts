@@ -88,6 +88,7 @@ async function start(args: readonly string[], onStop: (stop: () => Promise<void>
   const workEngine = engine('work');
   const [database] = await Promise.all([Database.open(config.home, say, onStop), queryEngine.start(), workEngine.start()]);
   const events = new Events();
+  database.onChange = () => events.tell({ topic: 'catalog' });
   const jobs = new Jobs(database, events, (error, job) => log.error({ err: error, job: job.id }, `${job.title} failed`));
   await jobs.markInterrupted();
   onStop(() => jobs.cancelAll());

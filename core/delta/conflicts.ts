@@ -2,7 +2,7 @@
  * Whether a commit that came first makes a change wrong. Which pairs may both stand follows from what each read and
  * removed; the levels Serializable and WriteSerializable are common practice (the property delta.isolationLevel).
  */
-import { LakeError } from '../errors';
+import { AlreadyLoaded, LakeError } from '../errors';
 import type { Predicate } from '../scan/predicate';
 import { mightMatch } from '../scan/prune';
 import { constantStats } from '../scan/constant-stats';
@@ -44,6 +44,8 @@ export async function checkConflict(table: DeltaTable, state: LogState, change: 
   if (winner.metadata) fail('changed the columns or properties');
   const mine = new Set(change.txns?.map((txn) => txn.appId));
   const sameApp = winner.txns.find((txn) => mine.has(txn.appId));
+  const own = change.txns?.find((txn) => txn.appId === sameApp?.appId);
+  if (own && Number(sameApp!.version) >= own.version) throw new AlreadyLoaded(table.name, winner.version);
   if (sameApp) fail(`came from the same application (${sameApp.appId})`);
   const domains = new Set(change.domains?.map((each) => each.domain));
   const sameDomain = winner.domains.find((each) => domains.has(each.domain) && !REMADE_DOMAINS.has(each.domain));

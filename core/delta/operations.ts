@@ -1,5 +1,5 @@
 /** What can be done to a Delta table: each function makes one version. Data files are written before, by the caller. */
-import { LakeError } from '../errors';
+import { AlreadyLoaded, LakeError } from '../errors';
 import type { DataFile } from '../scan/plan';
 import { findField, physicalName, type Field, type TableSchema } from '../schema/types';
 import { below, joinPath } from '../storage/paths';
@@ -140,7 +140,7 @@ export interface WriteOptions {
 
 function mustBeNew(table: DeltaTable, base: LogState, txn: WriteOptions['txn']): void {
   const done = txn && base.txns.get(txn.appId);
-  if (done && Number(done.version) >= txn.version) throw new LakeError('conflict', `${table.name} has the load ${txn.appId} up to ${done.version} already; nothing was written twice.`, { table: table.name });
+  if (done && Number(done.version) >= txn.version) throw new AlreadyLoaded(table.name, undefined);
 }
 
 /** Fails when the transaction is in the table already, so that nothing is written twice. */

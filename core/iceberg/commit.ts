@@ -2,6 +2,7 @@
 import { LakeError } from '../errors';
 import type { Clock, Ids } from '../storage/object-store';
 import type { CommitTime } from '../table/contract';
+import { COMMIT_RETRIES, retrying } from '../table/retry';
 import type { TableMetadata } from './metadata';
 import type { IcebergTable } from './table';
 import { applyUpdates, checkRequirements, type TableRequirement, type TableUpdate } from './updates';
@@ -19,7 +20,6 @@ export interface Committed {
   metadata: TableMetadata;
 }
 
-const ATTEMPTS = 100;
 /** Default of the table property `write.metadata.previous-versions-max` (specification, table properties by common practice). */
 const PREVIOUS_METADATA_MAX = 100;
 
@@ -33,15 +33,13 @@ export function isWritable(table: IcebergTable, metadata: TableMetadata): void {
  * is called again with their metadata; it must throw a `conflict` if it no longer makes sense. No updates: nothing to do.
  */
 export async function commitMetadata(table: IcebergTable, change: (metadata: TableMetadata, now: CommitTime, path: string) => Promise<readonly TableUpdate[]>, ports: CommitPorts): Promise<Committed> {
-  for (let attempt = 0; attempt < ATTEMPTS; attempt++) {
+  return retrying(table.name, COMMIT_RETRIES, ports.clock, async () => {
     const { path, metadata } = await table.current();
     const now = Math.max(ports.clock.now(), metadata['last-updated-ms'] + 1);
     const updates = await change(metadata, now, path);
     if (updates.length === 0) return { path, metadata };
-    const committed = await replace(table, path, metadata, applyUpdates(metadata, updates, now, table.name), now);
-    if (committed) return committed;
-  }
-  throw new LakeError('conflict', `${table.name}: other writers committed ${ATTEMPTS} times in a row first. Try again.`, { table: table.name });
+    return replace(table, path, metadata, applyUpdates(metadata, updates, now, table.name), now);
+  });
 }
 
 /** Commits what a client of the catalog asks for: it worked on a state that the requirements describe. */

@@ -5,7 +5,7 @@ import { commitMetadata, type CommitPorts } from './commit';
 import { textAt } from './entry-columns';
 import type { ManifestFile } from './manifest-list';
 import { lineTo, refsOf, snapshotById, type SnapshotId, type SnapshotJson, type TableMetadata } from './metadata';
-import { metadataNumber } from './pointer';
+import { COPIES_KEPT, metadataNumber } from './pointer';
 import type { IcebergTable } from './table';
 import type { TableUpdate } from './updates';
 
@@ -152,9 +152,10 @@ export async function planOrphans(table: IcebergTable, now: CommitTime, ageMs = 
     const columns = await table.entries(metadata, manifest);
     for (let row = 0; row < columns.count; row++) if (columns.status[row] !== 2) name(textAt(columns, columns.path[row]!));
   }
-  const newest = metadataNumber(current) ?? 0;
+  const all = await table.store.list(table.root);
+  const copies = new Set(all.map(({ path }) => path).filter((path) => COPY.test(path)).sort((a, b) => metadataNumber(a)! - metadataNumber(b)!).slice(-COPIES_KEPT));
   const age = Math.max(LEAST_AGE_MS, ageMs);
-  const unnamed = (await table.store.list(table.root)).filter(({ path }) => !named.has(path) && !isPublished(path, newest) && !isHidden(below(table.root, path) ?? path));
+  const unnamed = all.filter(({ path }) => !named.has(path) && !copies.has(path) && !isHidden(below(table.root, path) ?? path));
   const files = unnamed.filter(({ modified }) => now - modified >= age).map(({ path, bytes, modified }) => ({ path, bytes, modified }));
   return { files, bytes: files.reduce((sum, file) => sum + file.bytes, 0), young: unnamed.length - files.length };
 }
@@ -163,7 +164,5 @@ export async function removeOrphans(table: IcebergTable, plan: OrphanPlan): Prom
   for (const { path } of plan.files) await table.store.delete(path);
 }
 
-/** The newest state as file-system readers look for it; older copies are orphans. */
-function isPublished(path: string, newest: number): boolean {
-  return /(^|\/)metadata\/v\d+(\.gz)?\.metadata\.json$/.test(path) && (metadataNumber(path) ?? 0) >= newest - 1;
-}
+/** The newest states as file-system readers look for them; older copies are orphans. */
+const COPY = /(^|\/)metadata\/v\d+(\.gz)?\.metadata\.json$/;

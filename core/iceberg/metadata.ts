@@ -220,9 +220,21 @@ export function schemaOf(metadata: TableMetadata, id: number | undefined): Struc
   return metadata.schemas.find((schema) => (schema['schema-id'] ?? 0) === wanted) ?? metadata.schemas.at(-1)!;
 }
 
-/** Snapshots from the first ancestor to the current one, each with its version. */
+/**
+ * Snapshots from the first ancestor to the current one, each with its version. Where one between them has expired, what
+ * lies before it is no longer linked to what comes after: then older snapshots count that no other branch has.
+ */
 export function mainLine(metadata: TableMetadata): { snapshot: SnapshotJson; version: number }[] {
-  return lineTo(metadata, currentSnapshot(metadata)).map((snapshot) => ({ snapshot, version: versionOf(metadata, snapshot) }));
+  const line = lineTo(metadata, currentSnapshot(metadata));
+  const [first] = line;
+  const isCut = first !== undefined && first['parent-snapshot-id'] !== undefined && first['parent-snapshot-id'] !== null;
+  return [...(isCut ? unlinkedBefore(metadata, first) : []), ...line].map((snapshot) => ({ snapshot, version: versionOf(metadata, snapshot) }));
+}
+
+function unlinkedBefore(metadata: TableMetadata, first: SnapshotJson): SnapshotJson[] {
+  const elsewhere = new Set(Object.entries(metadata.refs ?? {}).flatMap(([name, ref]) => (name === 'main' || ref.type !== 'branch' ? [] : lineTo(metadata, snapshotById(metadata, ref['snapshot-id'])))));
+  const order = (snapshot: SnapshotJson) => snapshot['sequence-number'] || snapshot['timestamp-ms'];
+  return (metadata.snapshots ?? []).filter((each) => !elsewhere.has(each) && order(each) < order(first)).sort((a, b) => order(a) - order(b));
 }
 
 /** A snapshot with all that it descends from and that is still there, oldest first. */

@@ -26,6 +26,8 @@ export interface WrittenMetadata {
   number: number;
   bytes: Uint8Array;
   isPacked: boolean;
+  /** Names of the files that the metadata's own log names, which stay. */
+  logged: ReadonlySet<string>;
 }
 
 /** The catalog's compare-and-swap of one table's pointer. */
@@ -55,6 +57,8 @@ export function memoryCell(first?: string): PointerCell {
 export class CatalogPointer implements MetadataPointer {
   #publishing = false;
   #waiting: WrittenMetadata | undefined;
+  /** Names of copies that stand beside the table's own metadata files, oldest first; undefined until they were looked for. */
+  #copies: string[] | undefined;
 
   constructor(
     readonly store: ObjectStore,
@@ -91,7 +95,7 @@ export class CatalogPointer implements MetadataPointer {
     const plain = metadataBytes(next);
     const bytes = isPacked(next) ? gzipSync(plain) : plain;
     await this.store.put(path, bytes);
-    return { path, number, bytes, isPacked: isPacked(next) };
+    return { path, number, bytes, isPacked: isPacked(next), logged: new Set((next['metadata-log'] ?? []).map((each) => baseName(each['metadata-file']))) };
   }
 
   /** Shows a committed state to file-system readers. While one is being shown only the newest of those that wait is shown next. */
@@ -104,13 +108,31 @@ export class CatalogPointer implements MetadataPointer {
     try {
       for (let next: WrittenMetadata | undefined = written; next; next = this.#waiting) {
         this.#waiting = undefined;
-        await publish(this.store, this.root, next.number, { name: `v${next.number}${next.isPacked ? '.gz' : ''}.metadata.json`, bytes: next.bytes });
+        const name = `v${next.number}${next.isPacked ? '.gz' : ''}.metadata.json`;
+        await publish(this.store, this.root, next.number, { name, bytes: next.bytes });
+        await this.#clearCopies(name, next.logged);
       }
     } finally {
       this.#publishing = false;
     }
   }
+
+  /** Copies of older states, which nothing names any more. Failing to remove them fails nothing; upkeep finds them. */
+  async #clearCopies(newest: string, logged: ReadonlySet<string>): Promise<void> {
+    try {
+      this.#copies ??= (await this.store.listFolder(joinPath(this.root, 'metadata'))).files
+        .map(({ path }) => baseName(path)).filter((name) => /^v\d+(\.gz)?\.metadata\.json$/.test(name) && name !== newest).sort((a, b) => metadataNumber(a)! - metadataNumber(b)!);
+      this.#copies.push(newest);
+      // Of a table that followed its own files before, such files are no copies.
+      for (const name of this.#copies.splice(0, this.#copies.length - COPIES_KEPT)) if (!logged.has(name)) await this.store.delete(joinPath(this.root, 'metadata', name));
+    } catch (error) {
+      if (!(error instanceof LakeError)) throw error;
+    }
+  }
 }
+
+/** Copies that stay: the one that the hint names, and the one that somebody may be reading who just read the hint. */
+export const COPIES_KEPT = 2;
 
 /** It is committed by now, so what only helps others to find it may fail. */
 async function publish(store: ObjectStore, root: string, number: number, metadata?: { name: string; bytes: Uint8Array }): Promise<void> {

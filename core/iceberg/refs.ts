@@ -55,14 +55,11 @@ export async function fastForward(table: IcebergTable, branch: string, to: strin
   return metadata;
 }
 
-/** Makes an earlier snapshot of the branch its newest again; later ones stay until they expire. */
+/** Makes a kept snapshot the branch's newest; later ones stay until they expire. It need not be linked to what the branch has: one between may have expired. */
 export async function rollBack(table: IcebergTable, snapshotId: SnapshotId, ports: CommitPorts, branch = 'main'): Promise<TableMetadata> {
   const { metadata } = await commitMetadata(table, async (base) => {
     const ref = mustFindRef(table, base, branch, 'branch');
     mustFind(table, base, snapshotId);
-    if (!lineTo(base, snapshotById(base, ref['snapshot-id'])).some((each) => sameId(each['snapshot-id'], snapshotId))) {
-      throw new LakeError('bad-request', `The snapshot ${snapshotId} is not among those that "${branch}" of ${table.name} comes from, so it cannot be rolled back to it. Nothing was changed.`, { table: table.name });
-    }
     return [{ action: 'set-snapshot-ref', 'ref-name': branch, ...ref, 'snapshot-id': snapshotId }];
   }, ports);
   return metadata;

@@ -1,5 +1,5 @@
 /** One new snapshot: files that come and go, as manifests, a manifest list and metadata; rebased on whatever was committed meanwhile. */
-import { LakeError } from '../errors';
+import { AlreadyLoaded, LakeError } from '../errors';
 import type { Predicate } from '../scan/predicate';
 import { joinPath } from '../storage/paths';
 import type { CommitTime } from '../table/contract';
@@ -102,7 +102,7 @@ class SnapshotWriter {
     if (ref && ref.type !== 'branch') throw new LakeError('bad-request', `"${branch}" of ${table.name} is a tag; rows are written to branches.`, { table: table.name });
     const parent = ref && snapshotById(base, ref['snapshot-id']);
     const loaded = change.loadId === undefined ? undefined : snapshotOfLoad(base, change.loadId);
-    if (loaded) throw new LakeError('conflict', `${table.name} has the load ${change.loadId!} already, in version ${versionOf(base, loaded)}; nothing was written twice.`, { table: table.name });
+    if (loaded) throw new AlreadyLoaded(table.name, versionOf(base, loaded));
     if (change.read) await checkConflicts(table, base, parent, change.read);
     const sequenceNumber = (base['last-sequence-number'] ?? 0) + 1;
     const before = await table.manifests(base, parent);

@@ -11,6 +11,8 @@ export type Row = Record<string, unknown>;
 export interface Sql {
   /** Rows as objects; times arrive as ISO text, bigint columns as numbers, jsonb parsed. */
   query<T = Row>(sql: string, params?: unknown[]): Promise<T[]>;
+  /** Says that the catalog was changed: listeners are told when the change stands, and only then. */
+  noteChange?(): void;
 }
 
 export class DatabaseError extends Error {
@@ -27,10 +29,31 @@ export const UNIQUE_VIOLATION = '23505';
 /** And for something that is still referred to. */
 export const FOREIGN_KEY_VIOLATION = '23503';
 
+/** All of `work` happens or none; `onChange` is told once it stands, if it noted a change. */
+export async function inTransaction<T>(query: Sql['query'], onChange: () => void, work: (sql: Sql) => Promise<T>): Promise<T> {
+  let isChanged = false;
+  const noteChange = () => {
+    isChanged = true;
+  };
+  await query('BEGIN');
+  let result: T;
+  try {
+    result = await work({ query, noteChange });
+    await query('COMMIT');
+  } catch (error) {
+    await query('ROLLBACK');
+    throw error;
+  }
+  if (isChanged) onChange();
+  return result;
+}
+
 export class Database implements Sql {
   #child: ChildProcess | undefined;
   #nextId = 1;
   #closed = false;
+  /** Told of every committed change of the catalog, whoever made it and whatever failed after it. */
+  onChange: () => void = () => undefined;
   readonly #waiting = new Map<number, { resolve: (answer: CatalogAnswer) => void; reject: (error: Error) => void }>();
   #turn: Promise<unknown> = Promise.resolve();
 
@@ -66,20 +89,13 @@ export class Database implements Sql {
     return this.#inTurn(() => this.#send<T>(sql, params));
   }
 
+  noteChange(): void {
+    this.onChange();
+  }
+
   /** Runs `work` with nothing in between; all of it happens or none. */
   async transaction<T>(work: (sql: Sql) => Promise<T>): Promise<T> {
-    return this.#inTurn(async () => {
-      const inside: Sql = { query: (sql, params = []) => this.#send(sql, params) };
-      await inside.query('BEGIN');
-      try {
-        const result = await work(inside);
-        await inside.query('COMMIT');
-        return result;
-      } catch (error) {
-        await inside.query('ROLLBACK');
-        throw error;
-      }
-    });
+    return this.#inTurn(() => inTransaction((sql, params = []) => this.#send(sql, params), () => this.onChange(), work));
   }
 
   async close(): Promise<void> {

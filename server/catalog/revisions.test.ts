@@ -1,5 +1,5 @@
 /** The catalog compared between two of its numbered revisions. */
-import { beforeAll, expect, it } from 'vitest';
+import { beforeAll, describe, expect, it } from 'vitest';
 import { testDatabase } from '../testing/database';
 import type { Database } from './database';
 import { compareRevisions, listRevisions, recordRevision, recordState } from './revisions';
@@ -46,4 +46,26 @@ it('a revision that is not there is refused with the last one', async () => {
 it('what happened to one table is listed in any case of its name, newest first', async () => {
   expect((await listRevisions(database, 10, 'LAB.Bottles')).map((each) => each.action)).toEqual(['change', 'change', 'register']);
   expect((await listRevisions(database, 2)).map((each) => each.number)).toEqual([6, 5]);
+});
+
+describe('a change of the catalog', () => {
+  it('is told when it stands, and never before or without it', async () => {
+    const own = await testDatabase();
+    const told: number[] = [];
+    const count = async () => Number((await own.query<{ count: number }>('SELECT count(*) FROM revision'))[0]!.count);
+    own.onChange = () => void told.push(told.length);
+    await own.transaction(async (sql) => {
+      await recordRevision(sql, 'Ada Tern', 'register table', 'a.b');
+      expect(told).toEqual([]);
+    });
+    expect([told.length, await count()]).toEqual([1, 1]);
+    await expect(own.transaction(async (sql) => {
+      await recordRevision(sql, 'Ada Tern', 'register table', 'a.c');
+      throw new Error('the rest failed');
+    })).rejects.toThrow('the rest failed');
+    expect([told.length, await count()]).toEqual([1, 1]);
+    // What was only seen changes no name.
+    await own.transaction((sql) => recordRevision(sql, 'the catalog', 'see columns', 'a.b'));
+    expect(told.length).toBe(1);
+  });
 });

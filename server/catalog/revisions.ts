@@ -17,6 +17,8 @@ export interface Revision {
 /** Notes a change of the catalog; called in the transaction that makes the change. Returns its number. */
 export async function recordRevision(sql: Sql, who: string, action: string, subject: string, details: Record<string, unknown> = {}): Promise<number> {
   const [made] = await sql.query<{ number: number }>('INSERT INTO revision (who, action, subject, details) VALUES ($1, $2, $3, $4) RETURNING number', [who, action, subject, JSON.stringify(details)]);
+  // What was seen of columns changes no name and has an event of its own.
+  if (!action.startsWith('see ')) sql.noteChange?.();
   return made!.number;
 }
 

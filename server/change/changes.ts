@@ -6,12 +6,13 @@ import path from 'node:path';
 import { latestState } from '../../core/delta/operations';
 import { checkWritable } from '../../core/delta/protocol';
 import { DeltaTable } from '../../core/delta/table';
-import { LakeError, placingErrors } from '../../core/errors';
+import { AlreadyLoaded, LakeError, placingErrors } from '../../core/errors';
 import { IcebergTable } from '../../core/iceberg/table';
 import { TRUE } from '../../core/scan/predicate';
 import type { Field } from '../../core/schema/types';
 import { readChange, type ChangeStatement, type Range } from '../../core/sql/change';
 import type { Snapshot } from '../../core/table/contract';
+import { retrying, STATEMENT_RETRIES } from '../../core/table/retry';
 import { nameOfIdentity, type Identity } from '../access/access';
 import type { ReceiptBook } from '../catalog/receipt-book';
 import type { ReceiptTable } from '../catalog/receipts';
@@ -34,7 +35,7 @@ export interface ChangeOptions {
   id?: string;
   sql: string;
   as: Identity;
-  /** A load that must not happen twice; fails with `conflict` when it did already. */
+  /** A load that must not happen twice; where it did already nothing is written, and the answer says so. */
   loadId?: string;
   /** How new rows go into files, by the options' names; of statements that only bring rows. */
   files?: Readonly<Record<string, string>>;
@@ -44,11 +45,9 @@ export interface ChangeOptions {
 
 /** The answer of a query, with one row that counts what was done. */
 export interface ChangeResult extends QueryResult {
-  written: { table: string; /** Null where no row was concerned, so that no version was made. */ version: number | null; operation: string };
+  written: { table: string; /** Null where no row was concerned, so that no version was made. */ version: number | null; operation: string; /** The load was in the table before. */ alreadyLoaded?: { version: number | null } };
 }
 
-/** A statement that lost a race is worked out anew from the newest version. */
-const ATTEMPTS = 4;
 /** Changes may take longer than queries. */
 export const TIME_FACTOR = 6;
 
@@ -90,7 +89,7 @@ export class Changes {
         tables = read;
       }));
       const totalMs = performance.now() - started;
-      const written = { table, version: outcome.version, operation: outcome.operation, ...outcome.counts };
+      const written = { table, version: outcome.version, operation: outcome.operation, ...outcome.counts, ...(outcome.alreadyLoaded ? { alreadyLoaded: outcome.alreadyLoaded } : {}) };
       this.receipts.put({ ...base, tables, outcome: 'done', written, rowCount: outcome.counts.rowsInserted + outcome.counts.rowsUpdated + outcome.counts.rowsDeleted, totalMs, problem: null });
       if (outcome.version !== null) {
         this.events.tell({ topic: 'table', name: table });
@@ -129,12 +128,21 @@ export class Changes {
   }
 
   async #withRetries(id: string, options: ChangeOptions, statement: ChangeStatement, target: Target, told: (tables: ReceiptTable[]) => void): Promise<ChangeOutcome> {
-    for (let attempt = 1; ; attempt++) {
-      try {
-        return await this.#attempt(id, options, statement, target, told);
-      } catch (error) {
-        if (!(error instanceof LakeError && error.kind === 'conflict') || attempt === ATTEMPTS) throw error;
-      }
+    let last: unknown;
+    try {
+      return await retrying(target.name, STATEMENT_RETRIES, systemClock, async () => {
+        try {
+          return await this.#attempt(id, options, statement, target, told);
+        } catch (error) {
+          if (error instanceof AlreadyLoaded) return alreadyLoaded(statement, error);
+          if (!(error instanceof LakeError && error.kind === 'conflict')) throw error;
+          last = error;
+          return undefined;
+        }
+      });
+    } catch (error) {
+      // What stood in the way last says more than how often it was tried.
+      throw error instanceof LakeError && error.kind === 'conflict' ? (last ?? error) : error;
     }
   }
 
@@ -245,6 +253,12 @@ async function asTarget(table: PlannedTable, statement: ChangeStatement, extraFi
   const needsAll = statement.kind === 'merge' && statement.clauses.some((clause) => clause.when === 'not-matched-by-source');
   const plan = needsAll ? await table.source.snapshot.plan(TRUE) : table.plan;
   return { ...table, plan: { ...plan, fields: [...plan.fields, ...extraFields] } };
+}
+
+/** Nothing was done, since it was done before. */
+function alreadyLoaded({ kind }: ChangeStatement, { loadedIn }: AlreadyLoaded): ChangeOutcome {
+  const counts = { rowsInserted: 0, rowsUpdated: 0, rowsDeleted: 0, rowsCopied: 0, filesAdded: 0, filesRemoved: 0, bytesAdded: 0, bytesRemoved: 0, vectorsAdded: 0, changeFiles: 0 };
+  return { operation: kind, version: null, counts, alreadyLoaded: { version: loadedIn ?? null } };
 }
 
 function targetOf(tables: readonly PlannedTable[]): { target?: PlannedTable } {

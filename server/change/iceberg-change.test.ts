@@ -221,13 +221,8 @@ describe('a partition transform in SQL', () => {
       const name = type.kind === 'decimal' ? `DECIMAL(${type.precision}, ${type.scale})` : { long: 'BIGINT', int: 'INTEGER', string: 'VARCHAR' }[type.kind as string] ?? type.kind.toUpperCase();
       const { rows } = await engine.call('run', { sql: `SELECT (${transformSql(transform, type, 'x')})::VARCHAR FROM (SELECT unnest([${texts.map((each) => `'${each}'::${name}`).join(', ')}, NULL]) AS x)` });
       const expected = [...texts.map((each) => applyTransform(transform, type, parseValue(type, each))), null];
-      const shown = expected.map((value) => (value === null ? null : text === 'day' ? new Date((value as number) * 86_400_000).toISOString().slice(0, 10).replace(/^0*(\d{4})/, '$1') : type.kind === 'decimal' && text.startsWith('truncate') ? decimal(value as bigint, type.scale) : String(value)));
+      const shown = expected.map((value) => (value === null ? null : text === 'day' ? new Date((value as number) * 86_400_000).toISOString().slice(0, 10).replace(/^0*(\d{4})/, '$1') : String(value)));
       expect(rows.flat(), `${text} of ${type.kind}`).toEqual(shown);
     }
   });
-
-  function decimal(unscaled: bigint, scale: number): string {
-    const digits = (unscaled < 0n ? -unscaled : unscaled).toString().padStart(scale + 1, '0');
-    return `${unscaled < 0n ? '-' : ''}${digits.slice(0, -scale)}.${digits.slice(-scale)}`;
-  }
 });

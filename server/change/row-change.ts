@@ -41,6 +41,8 @@ export interface ChangeOutcome {
   operation: string;
   /** Null where no row was concerned, so that no version was made. */
   version: number | null;
+  /** A load that the table had before. */
+  alreadyLoaded?: { version: number | null };
   counts: { rowsInserted: number; rowsUpdated: number; rowsDeleted: number; rowsCopied: number; filesAdded: number; filesRemoved: number; bytesAdded: number; bytesRemoved: number; vectorsAdded: number; changeFiles: number };
 }
 

@@ -85,11 +85,19 @@ export async function teardownOf(sql: Sql, lake: Lake, statements: Statements, r
   return { ...base, files: files.length, bytes: files.reduce((sum, file) => sum + file.bytes, 0), versions: history.filter((entry) => entry.version !== undefined).length, inside };
 }
 
-/** Removes every file of a folder, and the folder. */
+/**
+ * Removes every file of a folder, and the folder. Where the storage refuses, the rest is tried all the same; fails with
+ * `refused` saying how many files are left.
+ */
 export async function removeUnder({ store }: OpenStorage, paths: readonly string[], files: readonly ObjectInfo[], onFile: (done: number) => void = () => undefined): Promise<void> {
+  const left: { path: string; error: unknown }[] = [];
   for (const [index, file] of files.entries()) {
-    await store.delete(file.path);
-    onFile(index + 1);
+    await store.delete(file.path).catch((error: unknown) => left.push({ path: file.path, error }));
+    onFile(index + 1 - left.length);
+  }
+  if (left.length > 0) {
+    const [{ path, error }] = left as [{ path: string; error: unknown }];
+    throw new LakeError('refused', `${left.length} of ${files.length} files could not be removed; the first is ${path}${error instanceof LakeError ? ` (${error.message})` : ''}.`, { path, hint: 'The storage refuses to remove files. What is left belongs to no table any more; remove it by the storage page once it may be.' });
   }
   for (const path of paths) if (await store.hasFolder(path)) await store.removeFolder(path);
 }

@@ -123,6 +123,9 @@ export class Loads {
     if (plan.problems.length > 0) throw new LakeError('refused', `${name} does not take this load: ${plan.problems.join('; ')}. Nothing was written.`, { table: name });
     for (const column of newFields) await alterTable(this.services, relation, { kind: 'column', change: { kind: 'add', column, ifNotExists: true } }, as);
     const result = await this.services.changes.run({ id, sql: plan.sql, as, ...(request.files ? { files: request.files } : {}), loadId: request.again ? `${plan.loadId}-${randomUUID().slice(0, 8)}` : plan.loadId });
+    // Somebody else loaded the same between the look and the commit.
+    const { alreadyLoaded } = result.written;
+    if (alreadyLoaded) return { ...nothing, version: null, difference: 0, loadedIn: alreadyLoaded.version ?? (await loadedIn(table, plan.loadId)) };
     const counts = result.written as unknown as { rowsInserted: number; rowsUpdated: number; rowsDeleted: number };
     const after = (await table.snapshot(LATEST).then((now) => now.totals())).rows ?? null;
     const leftOut = request.cast ? plan.misfitRows : 0;
