@@ -185,7 +185,7 @@ test('files that stand there are in the way, are added to, or are cleared first'
   expect(await one('', 2)).toMatchObject({ status: 409, detail: expect.stringContaining('1 files stand in tern-bay:made/written/there already'), hint: expect.stringContaining("existing = 'add'") });
   await one(", existing = 'add'", 3);
   expect(await rows(request, 'SELECT n FROM "tern-bay:made/written/there" ORDER BY n')).toEqual([[1], [3]]);
-  expect(await one(", existing = 'clear'", 4)).toMatchObject({ wrote: { cleared: { files: 2 } }, done: '2 files were removed first. 1 rows were written to 1 file in tern-bay:made/written/there.' });
+  expect(await one(", existing = 'clear'", 4)).toMatchObject({ wrote: { cleared: { files: 2 } }, done: '1 rows were written to 1 file in tern-bay:made/written/there. 2 older files were removed then.' });
   expect(await rows(request, 'SELECT n FROM "tern-bay:made/written/there"')).toEqual([[4]]);
   // What fails leaves them where they are.
   expect(await run(request, write('there', "existing = 'clear'", "SELECT CAST(CASE WHEN range = 99 THEN 'x' ELSE '1' END AS integer) AS n FROM range(100)"))).toMatchObject({ status: 400, detail: expect.stringContaining("Could not convert string 'x'") });

@@ -10,7 +10,7 @@ import { testPorts, writtenFile } from '../testing/ports';
 import { decodeEntries } from './entry-columns';
 import { expireSnapshots, planExpiry, planOrphans, removeOrphans } from './expire';
 import { entriesOf, readManifest } from './manifest';
-import { refsOf } from './metadata';
+import { refsOf, type SnapshotId } from './metadata';
 import { addColumns, append, changePartitioning, changeSchema, changeSortOrder, createIcebergTable, setProperties, upgrade } from './operations';
 import { FilePointer } from './pointer';
 import { decodeBlob, loadVector, packVectors, readPuffinFooter } from './puffin';
@@ -37,7 +37,7 @@ beforeEach(async () => {
 
 describe('a history of which another program expired the middle', () => {
   it('keeps what is older, which can be read and restored', async () => {
-    const ids = [];
+    const ids: SnapshotId[] = [];
     for (const [index, name] of ['a', 'b', 'c', 'd'].entries()) ids.push((await add(name, index + 1))['snapshot-id']);
     const { metadata } = await table.current();
     const { 'current-snapshot-id': _, ...rest } = metadata;

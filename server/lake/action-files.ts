@@ -1,6 +1,5 @@
 /** Checkpoints as Parquet: the actions go to the engine as JSON lines with the checkpoint's schema (Delta protocol, "Checkpoint Schema"). */
-import { createWriteStream, rmSync, statSync } from 'node:fs';
-import os from 'node:os';
+import { createWriteStream, mkdirSync, rmSync, statSync } from 'node:fs';
 import path from 'node:path';
 import { randomUUID } from 'node:crypto';
 import { Readable } from 'node:stream';
@@ -32,10 +31,13 @@ export class EngineActionFiles implements ActionFiles {
   constructor(
     readonly engine: EngineCalls,
     readonly store: LakeStore,
+    /** Folder of files on their way, cleared when the server starts. */
+    readonly scratch: string,
   ) {}
 
   async write(target: string, actions: AsyncIterable<Action>): Promise<{ bytes: number }> {
-    const [lines, made] = ['jsonl', 'parquet'].map((kind) => path.join(os.tmpdir(), `kind-harbor-${randomUUID()}.${kind}`)) as [string, string];
+    const [lines, made] = ['jsonl', 'parquet'].map((kind) => path.join(this.scratch, `${randomUUID()}.${kind}`)) as [string, string];
+    mkdirSync(this.scratch, { recursive: true });
     const kinds = new Set(target.includes('/_sidecars/') ? ['add', 'remove'] : ALWAYS);
     try {
       const longest = { bytes: USUAL_ACTION_BYTES };

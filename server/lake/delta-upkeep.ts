@@ -80,7 +80,7 @@ export class DeltaUpkeep {
   }
 
   #checkpointPorts(store: LakeStore): CheckpointPorts {
-    return { files: new EngineActionFiles(this.engine, store), clock: systemClock, ids: randomIds };
+    return { files: new EngineActionFiles(this.engine, store, path.join(this.config.home, 'scratch', 'checkpoints')), clock: systemClock, ids: randomIds };
   }
 
   /** Whether checkpoints and checksums say what the commits say, and which versions are whole. */

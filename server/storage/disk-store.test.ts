@@ -1,4 +1,6 @@
-import { mkdirSync, readdirSync, symlinkSync, writeFileSync } from 'node:fs';
+import { createHash } from 'node:crypto';
+import { mkdirSync, readdirSync, symlinkSync, utimesSync, writeFileSync } from 'node:fs';
+import { hostname } from 'node:os';
 import path from 'node:path';
 import { afterAll, describe, expect, it } from 'vitest';
 import { toBytes } from '../../core/storage/object-store';
@@ -33,11 +35,18 @@ describe('a local folder', () => {
     await expect(fresh().put(bad, toBytes('x'))).rejects.toMatchObject({ kind: 'bad-request' });
   });
 
-  it('shows nothing of a file that is being written, or that a killed writer left', async () => {
+  it('shows nothing of a file that is being written, and clears away what a killed writer left', async () => {
     const store = fresh();
-    writeFileSync(path.join(store.root, '.0123456789ab.77.1.tmp'), 'half');
+    const machine = createHash('sha1').update(hostname()).digest('hex').slice(0, 8);
+    const [ended, otherMachine, own] = [`.0123456789ab.${machine}.999999999.1.tmp`, '.0123456789ab.00000000.999999999.1.tmp', `.0123456789ab.${machine}.${process.pid}.1.tmp`];
+    for (const name of [ended, otherMachine, own]) writeFileSync(path.join(store.root, name), 'half');
     await store.put('whole', toBytes('whole'));
     expect((await store.list('')).map((file) => file.path)).toEqual(['whole']);
-    expect(readdirSync(store.root).length).toBe(2);
+    expect(readdirSync(store.root).sort()).toEqual([otherMachine, own, 'whole'].sort());
+    // Of another machine, or from before names told the process: by age.
+    const yesterday = new Date(Date.now() - 25 * 3_600_000);
+    utimesSync(path.join(store.root, otherMachine), yesterday, yesterday);
+    await store.listFolder('');
+    expect(readdirSync(store.root).sort()).toEqual([own, 'whole'].sort());
   });
 });

@@ -1,7 +1,8 @@
 /** A local folder as an object store. */
 import { createHash } from 'node:crypto';
-import { readdirSync, realpathSync, statSync } from 'node:fs';
+import { readdirSync, realpathSync, rmSync, statSync } from 'node:fs';
 import { copyFile, link, mkdir, open, readdir, realpath, rename, rm, rmdir, stat, unlink, utimes } from 'node:fs/promises';
+import { hostname } from 'node:os';
 import path from 'node:path';
 import { pathToFileURL } from 'node:url';
 import { LakeError } from '../../core/errors';
@@ -213,7 +214,8 @@ function entriesOf(inside: string, full: string): FolderPage {
   const folders: string[] = [];
   for (const entry of readdirSync(full, { withFileTypes: true })) {
     if (entry.isDirectory()) folders.push(entry.name);
-    else if (entry.isFile() && !isTemporary(entry.name)) {
+    else if (entry.isFile() && isTemporary(entry.name)) clearLeftBehind(full, entry.name);
+    else if (entry.isFile()) {
       // A file may go between the two calls.
       const info = statSync(`${full}/${entry.name}`, { throwIfNoEntry: false });
       if (info) files.push({ path: inside === '' ? entry.name : `${inside}/${entry.name}`, bytes: info.size, modified: Math.floor(info.mtimeMs) });
@@ -222,13 +224,41 @@ function entriesOf(inside: string, full: string): FolderPage {
   return { folders: folders.sort(), files: files.sort((a, b) => (a.path < b.path ? -1 : 1)) };
 }
 
+/** Several machines may write to one folder. */
+const HOST = createHash('sha1').update(hostname()).digest('hex').slice(0, 8);
+
 function temporaryName(full: string): string {
-  return path.join(path.dirname(full), `.${createHash('sha1').update(full).digest('hex').slice(0, 12)}.${process.pid}.${temporaryFiles++}.tmp`);
+  return path.join(path.dirname(full), `.${createHash('sha1').update(full).digest('hex').slice(0, 12)}.${HOST}.${process.pid}.${temporaryFiles++}.tmp`);
 }
 
-/** What a killed writer may leave behind; never part of anything. */
+/** Files on their way, never part of anything: with the machine and the process that writes them, or of the engine. */
+const TEMPORARY = /^\.[0-9a-f]{12}\.(?:([0-9a-f]{8})\.)?(\d+)\.\d+\.tmp$/;
+const ENGINES = /^\.[0-9a-f-]{36}\.writing$/;
+/** No write takes longer. */
+const LONGEST_WRITE_MS = 24 * 3_600_000;
+
 function isTemporary(name: string): boolean {
-  return /^\.[0-9a-f]{12}\.\d+\.\d+\.tmp$/.test(name);
+  return TEMPORARY.test(name) || ENGINES.test(name);
+}
+
+/** What a killed writer left behind goes when its folder is next listed; what somebody may still be writing stays. */
+function clearLeftBehind(folder: string, name: string): void {
+  const [, host, pid] = TEMPORARY.exec(name) ?? [];
+  try {
+    const isOver = host === HOST ? !isAlive(Number(pid)) : Date.now() - statSync(`${folder}/${name}`).mtimeMs > LONGEST_WRITE_MS;
+    if (isOver) rmSync(`${folder}/${name}`, { force: true });
+  } catch {
+    // A folder that may only be read, or a file that went by itself.
+  }
+}
+
+function isAlive(pid: number): boolean {
+  try {
+    process.kill(pid, 0);
+    return true;
+  } catch (error) {
+    return (error as NodeJS.ErrnoException).code === 'EPERM';
+  }
 }
 
 /** A file's bytes, or a folder's entries. */

@@ -215,17 +215,22 @@ export class FileWrites {
     const writer = this.#writer(sealed, prepared);
     const decided = foreseen ?? await decideCut(sealed, write.files, groupColumns(write).map(quoteName), writer);
     const { local, millis } = await this.#cut(sealed, write, writer, decided, onProgress);
-    const cleared = write.existing === 'clear' && target.existing.length > 0 ? await clear(target) : null;
     const putting = performance.now();
-    for (const [index, file] of local.entries()) {
+    // Where old files go, all new ones are in place before the first of them does; those of the same name are replaced one by one, last.
+    const names = new Set(target.existing.map((file) => file.path));
+    const isReplacing = (file: WrittenPath) => write.existing === 'clear' && names.has(joinPath(target.path, file.path));
+    for (const [index, file] of [...local.filter((each) => !isReplacing(each)), ...local.filter(isReplacing)].entries()) {
       const path = joinPath(target.path, file.path);
       if (write.existing === 'add' && await target.storage.store.head(path)) throw new LakeError('conflict', `${path} is there already; ${index} of ${local.length} files were written beside it.`, { path, hint: 'Put {id} in the pattern of names.' });
       await target.storage.store.putFile(path, file.local);
     }
+    const put = performance.now();
+    const written = new Set(local.map((file) => joinPath(target.path, file.path)));
+    const cleared = write.existing === 'clear' && target.existing.length > 0 ? await clear({ ...target, existing: target.existing.filter((file) => !written.has(file.path)) }, target.existing) : null;
     const files = local.map(({ path, rows, bytes }) => ({ path, rows, bytes }));
     return {
       to, files, cleared, rows: files.reduce((sum, file) => sum + file.rows, 0), bytes: files.reduce((sum, file) => sum + file.bytes, 0),
-      millis: { ...millis, put: Math.round(performance.now() - putting) }, foreseen: foreseen?.totals ?? null,
+      millis: { ...millis, put: Math.round(put - putting) }, foreseen: foreseen?.totals ?? null,
     };
   }
 
@@ -269,15 +274,16 @@ function trialFolder(): string {
   return joinPath(TRIALS, `${new Date().toISOString().slice(0, 16).replace(/[:T]/g, '-')}-${randomUUID().slice(0, 6)}`);
 }
 
-async function clear({ storage, path, existing }: WriteTarget): Promise<NonNullable<WriteOutcome['cleared']>> {
+/** `before`: all that stood there, those too that were replaced by files of the same name. */
+async function clear({ storage, path, existing }: WriteTarget, before: WriteTarget['existing']): Promise<NonNullable<WriteOutcome['cleared']>> {
   const started = performance.now();
   await removeUnder(storage, [path], existing);
-  return { files: existing.length, bytes: existing.reduce((sum, file) => sum + file.bytes, 0), millis: Math.round(performance.now() - started) };
+  return { files: before.length, bytes: before.reduce((sum, file) => sum + file.bytes, 0), millis: Math.round(performance.now() - started) };
 }
 
 function doneWords({ to, files, rows, cleared }: WriteOutcome): string {
   const wrote = files.length === 0 ? `The query gives no rows, so no file was written to ${to}.` : `${rows} rows were written to ${files.length} ${files.length === 1 ? 'file' : 'files'} in ${to}.`;
-  return cleared ? `${cleared.files} files were removed first. ${wrote}` : wrote;
+  return cleared ? `${wrote} ${cleared.files} older files were removed then.` : wrote;
 }
 
 /** The same text over the same files. */

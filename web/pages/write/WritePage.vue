@@ -54,7 +54,7 @@ watch(() => form.value.query, (query) => void readColumns(query), { immediate: t
 
 const FORMATS = [{ value: 'parquet', words: 'Parquet' }, { value: 'csv', words: 'CSV' }, { value: 'jsonl', words: 'JSON lines' }, { value: 'avro', words: 'Avro' }];
 const compressions = computed(() => (COMPRESSIONS[form.value.format as FileFormat] ?? []).map((value, index) => ({ value: index === 0 ? '' : value, words: value })));
-const EXISTING = [{ value: 'refuse', words: 'are in the way' }, { value: 'add', words: 'stay, beside the new' }, { value: 'clear', words: 'are removed first' }];
+const EXISTING = [{ value: 'refuse', words: 'are in the way' }, { value: 'add', words: 'stay, beside the new' }, { value: 'clear', words: 'are removed when the new are in place' }];
 const ready = computed(() => form.value.query.trim() !== '' && form.value.folder.trim() !== '' && form.value.storage !== '' && !marked.value && sizeProblem(form.value) === undefined);
 
 const { job, follow, stop } = useOwnJob();
