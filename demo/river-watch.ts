@@ -25,7 +25,7 @@ export async function fillRiverWatch(store: ObjectStore, pack: (csv: string) => 
       const records = Array.from({ length: hours }, (_, hour) => {
         const draw = ids.snapshotId() % 1000;
         const level = Math.round((0.6 + number * 0.2 + 0.4 * Math.abs(Math.sin(hour / 90 + number)) + draw / 20_000) * 1000) / 1000;
-        return { gauge, read_at: start + hour * 3_600_000, level_m: draw === 7 ? null : level, flow_m3_s: draw < 20 ? null : Math.round(level * level * 42) / 10, checked: hour % 24 === 0 };
+        return { gauge, read_at: BigInt(start + hour * 3_600_000), level_m: draw === 7 ? null : level, flow_m3_s: draw < 20 ? null : Math.round(level * level * 42) / 10, checked: hour % 24 === 0 };
       });
       const sync = Uint8Array.from({ length: 16 }, () => ids.snapshotId() % 256);
       await store.put(`gauges/${month.replace('-', '/')}/${gauge.toLowerCase().replace(' ', '-')}.avro`, await writeAvro(SCHEMA as never, {}, records, sync));

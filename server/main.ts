@@ -30,6 +30,7 @@ import { EngineIndexes, localizer } from './lake/checkpoint-indexes';
 import { DeltaUpkeep } from './lake/delta-upkeep';
 import { FilesAsTable } from './lake/files-as-table';
 import { EngineIcebergReaders } from './lake/iceberg-readers';
+import { GivingWay } from './lake/giving-way';
 import { IcebergUpkeep } from './lake/iceberg-upkeep';
 import { Inspector } from './lake/inspect';
 import { Lake } from './lake/lake';
@@ -107,7 +108,8 @@ async function start(args: readonly string[], onStop: (stop: () => Promise<void>
   onStop(() => manifests.close());
   lake.icebergReaders = (storage) => new EngineIcebergReaders(workEngine, local, storage, manifests);
   const upkeep = new DeltaUpkeep(workEngine, local, config, log);
-  const changes = new Changes(queries, upkeep, receipts, events, config);
+  const givingWay = new GivingWay();
+  const changes = new Changes(queries, upkeep, receipts, events, config, givingWay);
   const columns = new ColumnKeeper(database, lake, queries, events, log);
   const tokens = new Tokens(database, secrets.keyFor('tokens'));
   const crawler = new Crawler(lake, inspector, jobs, events, {
@@ -128,7 +130,7 @@ async function start(args: readonly string[], onStop: (stop: () => Promise<void>
   const services: Services = {
     config, log, database, events, jobs, lake, inspector, files, queryEngine, workEngine, readiness,
     tokens, names, receipts, local, uploads: new Uploads(path.join(config.home, 'uploads')),
-    queries, changes, definitions: new Definitions(tools), loads: new Loads(tools), landings: new Landings({ lake, jobs, events, config, queries }, workEngine), writes: new FileWrites(tools), upkeep, icebergUpkeep: new IcebergUpkeep(workEngine, local, config),
+    queries, changes, givingWay, definitions: new Definitions(tools), loads: new Loads(tools), landings: new Landings({ lake, jobs, events, config, queries }, workEngine), writes: new FileWrites(tools), upkeep, icebergUpkeep: new IcebergUpkeep(workEngine, local, config),
     columns, find: new FindIndex(database, events), crawler, schedules: new Schedules(database, crawler, { kind: 'person', name: `${config.person}, by schedule` }, log),
   };
   if (config.demo) {

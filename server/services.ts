@@ -16,6 +16,7 @@ import type { Jobs } from './jobs/jobs';
 import type { ColumnKeeper } from './lake/column-keeper';
 import type { DeltaUpkeep } from './lake/delta-upkeep';
 import type { FilesAsTable } from './lake/files-as-table';
+import type { GivingWay } from './lake/giving-way';
 import type { IcebergUpkeep } from './lake/iceberg-upkeep';
 import type { Inspector } from './lake/inspect';
 import type { Lake } from './lake/lake';
@@ -43,6 +44,7 @@ export interface Services {
   local: LocalFiles;
   queries: Queries;
   changes: Changes;
+  givingWay: GivingWay;
   definitions: Definitions;
   loads: Loads;
   landings: Landings;

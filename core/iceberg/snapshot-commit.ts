@@ -264,7 +264,7 @@ export function keyOf({ path, contentOffset }: IcebergDataFile): string {
 }
 
 /** Data manifests without a first row id get one ("First Row ID Assignment"); their rows without ids are counted on from it. */
-function withRowIds(manifests: readonly ManifestFile[], base: TableMetadata): { manifests: ManifestFile[]; nextRowId: number } {
+export function withRowIds(manifests: readonly ManifestFile[], base: TableMetadata): { manifests: ManifestFile[]; nextRowId: number } {
   let next = base['next-row-id'] ?? 0;
   if (base['format-version'] < 3) return { manifests: [...manifests], nextRowId: next };
   const numbered = manifests.map((manifest) => {
@@ -282,7 +282,7 @@ function operationOf(added: FileCounts, removed: FileCounts): SnapshotOperation 
   return adds && takes ? 'overwrite' : takes ? 'delete' : 'append';
 }
 
-function syncMarker({ ids }: CommitPorts): Uint8Array {
+export function syncMarker({ ids }: Pick<CommitPorts, 'ids'>): Uint8Array {
   return Uint8Array.from(ids.uuid().replaceAll('-', '').match(/../g)!, (pair) => parseInt(pair, 16));
 }
 

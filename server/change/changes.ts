@@ -22,6 +22,7 @@ import { translateError } from '../engine/translate';
 import type { Events } from '../events';
 import type { DeltaUpkeep } from '../lake/delta-upkeep';
 import { randomIds, systemClock, type OpenStorage } from '../lake/lake';
+import { GivingWay } from '../lake/giving-way';
 import { openScans, type OpenScans } from '../query/open-scans';
 import { prepareQuery, receiptTable, type PlannedTable } from '../query/prepare';
 import type { Queries, QueryResult } from '../query/queries';
@@ -60,6 +61,7 @@ export class Changes {
     readonly receipts: ReceiptBook,
     readonly events: Events,
     readonly config: Config,
+    readonly givingWay: Pick<GivingWay, 'wait'> = new GivingWay(),
   ) {
     this.#scratch = path.join(config.home, 'scratch', 'changes');
     rmSync(path.join(config.home, 'scratch'), { recursive: true, force: true });
@@ -85,9 +87,9 @@ export class Changes {
       const statement = into ? filling(into.source) : readChange(options.sql);
       const target = into ? this.#targetOf(into.name, into.table, into.storage) : await this.#target(statement, options.as);
       table = target.name;
-      const outcome = await this.queries.queue.add(() => this.#withRetries(id, options, statement, target, (read) => {
+      const outcome = await this.#withRetries(id, options, statement, target, (read) => {
         tables = read;
-      }));
+      });
       const totalMs = performance.now() - started;
       const written = { table, version: outcome.version, operation: outcome.operation, ...outcome.counts, ...(outcome.alreadyLoaded ? { alreadyLoaded: outcome.alreadyLoaded } : {}) };
       this.receipts.put({ ...base, tables, outcome: 'done', written, rowCount: outcome.counts.rowsInserted + outcome.counts.rowsUpdated + outcome.counts.rowsDeleted, totalMs, problem: null });
@@ -131,8 +133,10 @@ export class Changes {
     let last: unknown;
     try {
       return await retrying(target.name, STATEMENT_RETRIES, systemClock, async () => {
+        await this.givingWay.wait(target.name);
         try {
-          return await this.#attempt(id, options, statement, target, told);
+          // Waiting for others takes nobody's turn.
+          return await this.queries.queue.add(() => this.#attempt(id, options, statement, target, told));
         } catch (error) {
           if (error instanceof AlreadyLoaded) return alreadyLoaded(statement, error);
           if (!(error instanceof LakeError && error.kind === 'conflict')) throw error;

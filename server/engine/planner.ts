@@ -62,7 +62,7 @@ export class Planner {
         this.#tables.set(table.name, { columns, rows: table.rows });
       }
       await this.#disable(disabledOptimizers(sql, NOT_FOR_PLANS));
-      return this.#json('SELECT json_serialize_plan($1::VARCHAR, skip_null := true, skip_empty := true, optimize := true)', sql);
+      return this.#json('SELECT json_serialize_plan($1::VARCHAR, skip_null := true, skip_empty := true, optimize := $2::BOOLEAN)', sql, optimize);
     });
   }
 

@@ -6,11 +6,13 @@ import { LakeError } from '../../core/errors';
 import { nextMetadata, nextNumber, removeForgotten } from '../../core/iceberg/commit';
 import type { TableMetadata } from '../../core/iceberg/metadata';
 import type { CatalogPointer, WrittenMetadata } from '../../core/iceberg/pointer';
+import { rebasedAppend } from '../../core/iceberg/rebase';
 import type { IcebergTable } from '../../core/iceberg/table';
 import { applyUpdates, checkRequirements, type TableRequirement, type TableUpdate } from '../../core/iceberg/updates';
+import { COMMIT_RETRIES, retrying } from '../../core/table/retry';
 import type { Identity } from '../access/access';
 import type { Relation } from '../catalog/relations';
-import { systemClock } from '../lake/lake';
+import { randomIds, systemClock } from '../lake/lake';
 import type { LoadedTable } from './tables';
 
 export interface AskedCommit {
@@ -48,7 +50,6 @@ interface Ports {
 
 /** So many at most in one go. */
 const MOST = 32;
-const ATTEMPTS = 50;
 const SHOWN_AFTER_MS = 100;
 const TABLES_KEPT = 50;
 
@@ -64,16 +65,16 @@ interface Link {
   next: TableMetadata;
 }
 
-/** Commits one on top of the other; those whose requirements do not hold are left out. */
-function chained(table: IcebergTable, pointer: CatalogPointer, { path, metadata }: State, commits: readonly Waiting[]): { chain: Link[]; refused: { commit: Waiting; error: unknown }[] } {
+/** Commits one on top of the other; appends that were made on an older state are made again on this one, others whose requirements do not hold are left out. */
+async function chained(table: IcebergTable, pointer: CatalogPointer, { path, metadata }: State, commits: readonly Waiting[]): Promise<{ chain: Link[]; refused: { commit: Waiting; error: unknown }[] }> {
   const chain: Link[] = [];
   const refused: { commit: Waiting; error: unknown }[] = [];
   for (const commit of commits) {
     const before = chain.at(-1) ?? { path, next: metadata };
     try {
-      checkRequirements(before.next, commit.requirements, table.name);
       const now = Math.max(systemClock.now(), before.next['last-updated-ms'] + 1);
-      const next = nextMetadata(table, before.path, before.next, applyUpdates(before.next, commit.updates, now, table.name), now);
+      const changed = await applied(table, before.next, commit, now);
+      const next = nextMetadata(table, before.path, before.next, changed, now);
       const number = nextNumber(before.path);
       chain.push({ commit, next, number, path: pointer.nameFor(next, number) });
     } catch (error) {
@@ -81,6 +82,22 @@ function chained(table: IcebergTable, pointer: CatalogPointer, { path, metadata 
     }
   }
   return { chain, refused };
+}
+
+async function applied(table: IcebergTable, before: TableMetadata, commit: AskedCommit, now: number): Promise<TableMetadata> {
+  try {
+    checkRequirements(before, commit.requirements, table.name);
+    return applyUpdates(before, commit.updates, now, table.name);
+  } catch (error) {
+    if (!(error instanceof LakeError && error.kind === 'conflict')) throw error;
+    // What cannot be made again is the client's to work out anew, whatever stood in the way here.
+    const again = await rebasedAppend(table, before, commit, now, { ids: randomIds }).catch((problem: unknown) => {
+      if (problem instanceof LakeError) return undefined;
+      throw problem;
+    });
+    if (!again) throw error;
+    return applyUpdates(before, again.updates, now, table.name);
+  }
 }
 
 export class GroupCommits {
@@ -119,27 +136,27 @@ export class GroupCommits {
 
   async #commit(id: number, table: IcebergTable, pointer: CatalogPointer, group: readonly Waiting[]): Promise<void> {
     let left = [...group];
-    for (let attempt = 0; attempt < ATTEMPTS && left.length > 0; attempt++) {
+    await retrying(table.name, COMMIT_RETRIES, systemClock, async (attempt) => {
       const kept = attempt === 0 ? this.#newest.get(id) : undefined;
       let base = kept ?? (await table.current());
-      let { chain, refused } = chained(table, pointer, base, left);
+      let { chain, refused } = await chained(table, pointer, base, left);
       if (kept && refused.length > 0) {
         // It may be right where the table was changed by others meanwhile.
         base = await table.current();
-        ({ chain, refused } = chained(table, pointer, base, left));
+        ({ chain, refused } = await chained(table, pointer, base, left));
       }
       for (const { commit, error } of refused) this.#reject(commit, error);
       const { path, metadata } = base;
       left = chain.map(({ commit }) => commit);
       const last = chain.at(-1);
-      if (!last) return;
+      if (!last) return true;
       const written = await Promise.all(chain.map((each) => pointer.writeAt(each.path, each.next, each.number)));
       const isDone = await this.ports.swap(id, path, last.path);
       this.#newest.delete(id);
       if (!isDone) {
         // Somebody else was first: all is worked out anew from there.
         await Promise.all(written.map((each) => table.store.delete(each.path).catch(() => undefined)));
-        continue;
+        return undefined;
       }
       for (const each of chain) {
         table.adopt(each.path, each.next);
@@ -149,9 +166,8 @@ export class GroupCommits {
       this.#keep(id, { path: last.path, metadata: last.next });
       this.#show(id, pointer, written.at(-1)!);
       void removeForgotten(table, metadata, last.next);
-      return;
-    }
-    if (left.length > 0) throw new LakeError('conflict', `${table.name}: other writers committed ${ATTEMPTS} times in a row first. Try again.`, { table: table.name });
+      return true;
+    });
   }
 
   /** What this process committed last is most likely what stands; the swap of the pointer finds out where it is not. */

@@ -36,6 +36,16 @@ export class IcebergNamespaces {
     return found;
   }
 
+  /** A level that only stands in longer names becomes a namespace of its own when something is put in it. Fails for one that there is not. */
+  async ensure(identity: Identity, name: string): Promise<Namespace> {
+    const found = await this.find(identity, name);
+    if (found) return found;
+    const { database, events } = this.services;
+    await database.transaction((sql) => ensureNamespace(sql, name, nameOfIdentity(identity), ''));
+    events.tell({ topic: 'catalog' });
+    return (await listNamespaces(database)).find((each) => each.name.toLowerCase() === name.toLowerCase())!;
+  }
+
   async create(identity: Identity, levels: readonly string[], properties: Record<string, string>): Promise<{ namespace: string[]; properties: Record<string, string> }> {
     const name = namespaceOf(levels);
     const { database, events } = this.services;

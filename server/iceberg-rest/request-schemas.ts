@@ -88,8 +88,15 @@ export const requests = {
   page: Joi.object({ pageToken: Joi.string().allow(''), pageSize: whole.min(1).max(10_000), parent: Joi.string(), snapshots: Joi.string().valid('all', 'refs'), purgeRequested: Joi.boolean(), warehouse: Joi.string().allow('') }).unknown(true),
 };
 
+/** Clients may send null for what they leave out; where null has a meaning of its own it is what an absent key means too. */
+export function withoutNulls(value: unknown): unknown {
+  if (Array.isArray(value)) return value.map(withoutNulls);
+  if (typeof value !== 'object' || value === null || Object.getPrototypeOf(value) !== Object.prototype) return value;
+  return Object.fromEntries(Object.entries(value).filter(([, each]) => each !== null).map(([key, each]) => [key, withoutNulls(each)]));
+}
+
 export function checked<T>(shape: Joi.ObjectSchema, value: unknown): T {
-  const { value: good, error } = shape.validate(value ?? {}, { abortEarly: false, convert: true });
+  const { value: good, error } = shape.validate(withoutNulls(value) ?? {}, { abortEarly: false, convert: true });
   if (error) throw error;
   return good as T;
 }

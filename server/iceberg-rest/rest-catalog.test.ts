@@ -6,8 +6,9 @@ import { IcebergRestCatalog } from 'iceberg-js';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { addColumns, append } from '../../core/iceberg/operations';
 import { field } from '../../core/schema/types';
-import { testPorts, writtenFile } from '../../core/testing/ports';
-import type { IcebergTable } from '../../core/iceberg/table';
+import { CountingIds, testPorts, writtenFile } from '../../core/testing/ports';
+import { CatalogPointer, memoryCell } from '../../core/iceberg/pointer';
+import { IcebergTable } from '../../core/iceberg/table';
 import { createRelation, findRelation, getRelation } from '../catalog/relations';
 import { randomIds, systemClock } from '../lake/lake';
 import { RestBench } from '../testing/rest-bench';
@@ -212,6 +213,47 @@ describe('commits', () => {
   });
   const list = (name: string) => `file://${bench.lakeFolder}/warehouse/c/${name}/metadata/snap.avro`;
   const snapshot = (name: string, id: number | string, sequence: number, more: Record<string, unknown> = {}) => ({ 'snapshot-id': id, 'sequence-number': sequence, 'timestamp-ms': Date.now(), 'manifest-list': list(name), summary: { operation: 'append', 'engine-name': 'Far Engine' }, 'schema-id': 0, ...more });
+
+  it('of appends made on an older state are made again on the newest, rows and totals with them', async () => {
+    await create('c', 'appends');
+    const table = await tableOf('c', 'appends');
+    // What a client does: a snapshot of its own on the state that it knows, in files of its own.
+    const clientsAppend = async (id: number, rows: number) => {
+      const own = new IcebergTable(table.store, table.root, 'client', new CatalogPointer(table.store, table.root, memoryCell(await table.pointer.current()), testPorts(id).ids));
+      const { metadata } = await table.current();
+      const made = await append(own, [writtenFile(`warehouse/c/appends/data/client-${id}.parquet`, 1, rows)], { ...testPorts(id), ids: Object.assign(new CountingIds(id * 1_000_000), { snapshotId: () => id }) });
+      const parent = metadata['current-snapshot-id'] ?? null;
+      return () => commit('c', 'appends', { requirements: [{ type: 'assert-table-uuid', uuid: metadata['table-uuid'] }, { type: 'assert-ref-snapshot-id', ref: 'main', 'snapshot-id': parent }], updates: [{ action: 'add-snapshot', snapshot: made }, { action: 'set-snapshot-ref', 'ref-name': 'main', type: 'branch', 'snapshot-id': id }] });
+    };
+    const [first, second, third] = [await clientsAppend(501, 5), await clientsAppend(502, 7), await clientsAppend(503, 9)];
+    await append(table, [writtenFile('warehouse/c/appends/data/ours.parquet', 1, 100)], { clock: systemClock, ids: randomIds, who: 'tester' });
+    // One after the other, and two at once.
+    expect((await first()).status).toBe(200);
+    expect((await Promise.all([second(), third()])).map(({ status, text }) => [status, text.slice(0, 40)])).toEqual([[200, expect.any(String)], [200, expect.any(String)]]);
+    const { metadata } = await table.current();
+    expect(metadata.snapshots!.map((each) => [each['snapshot-id'], each['sequence-number']]).slice(1)).toEqual([[501, 2], [502, 3], [503, 4]]);
+    expect(metadata.snapshots!.at(-1)!.summary).toMatchObject({ 'added-records': '9', 'total-records': '121', 'total-data-files': '4' });
+    expect((await (await table.snapshot({ kind: 'latest' })).files()).reduce((sum, file) => sum + file.rows!, 0)).toBe(121);
+    // What is more than an append is still the client's to look at again.
+    const stale = await clientsAppend(504, 1);
+    const { body } = await commit('c', 'appends', { requirements: [{ type: 'assert-ref-snapshot-id', ref: 'main', 'snapshot-id': 501 }], updates: [{ action: 'remove-snapshots', 'snapshot-ids': [501] }] });
+    expect(body.error.code).toBe(409);
+    expect((await stale()).status).toBe(200);
+  });
+
+  it('take null for whatever a client leaves out', async () => {
+    const made = await ask('POST', '/v1/namespaces/c/tables', { body: { name: 'nulls', location: null, schema, 'partition-spec': null, 'write-order': null, 'stage-create': null, properties: null } });
+    expect([made.status, made.body.metadata?.location]).toEqual([200, expect.stringContaining('warehouse/c/nulls')]);
+    expect((await commit('c', 'nulls', { identifier: null, requirements: null, updates: [{ action: 'set-properties', updates: { a: '1', b: null } }] })).body.metadata.properties).toMatchObject({ a: '1' });
+  });
+
+  it('of a table in a namespace that is only a level make it one', async () => {
+    await ask('POST', '/v1/namespaces', { body: { namespace: ['level', 'below'] } });
+    expect((await ask('GET', '/v1/namespaces/level')).status).toBe(200);
+    expect((await create('level', 't')).status).toBe(200);
+    expect((await ask('GET', '/v1/namespaces/level/tables')).body.identifiers).toEqual([{ namespace: ['level'], name: 't' }]);
+    expect((await create('nowhere', 't')).body.error).toMatchObject({ code: 404, type: 'NoSuchNamespaceException' });
+  });
 
   it('take every kind of update, in order, in one step', async () => {
     await create('c', 'all');

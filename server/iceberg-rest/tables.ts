@@ -10,13 +10,14 @@ import { applyUpdates, checkRequirements, type TableRequirement, type TableUpdat
 import { isNested, type Field } from '../../core/schema/types';
 import { parentPath } from '../../core/storage/paths';
 import { demand, mayDo, nameOfIdentity, type Identity } from '../access/access';
-import { createRelation, dropRelation, findRelation, getNamespace, listRelations, nameOf, renameRelation, swapPointer, swapPointers, type Relation } from '../catalog/relations';
+import { createRelation, dropRelation, findRelation, listRelations, nameOf, renameRelation, swapPointer, swapPointers, type Relation } from '../catalog/relations';
 import { removeUnder } from '../lake/account';
 import { randomIds, systemClock } from '../lake/lake';
 import type { Services } from '../services';
 import { alreadyExists, badRequest, noSuch } from './errors';
 import { GroupCommits, type DoneCommit, type FailedCommit } from './group-commits';
 import { levelsOf, namespaceOf } from './names';
+import { IcebergNamespaces } from './namespaces';
 import { isWithin, locationOf, placeForNew, placeOf, relationPlace, tableAround, type Place } from '../lake/places';
 
 export interface TableIdentifier {
@@ -73,8 +74,10 @@ const FORMAT_VERSION = 'format-version';
 export class IcebergTables {
   readonly #turns = new Map<string, Promise<unknown>>();
   readonly #commits: GroupCommits;
+  readonly #namespaces: IcebergNamespaces;
 
-  constructor(readonly services: Pick<Services, 'database' | 'lake' | 'events' | 'receipts' | 'names'>) {
+  constructor(readonly services: Pick<Services, 'database' | 'lake' | 'events' | 'receipts' | 'names' | 'givingWay'>) {
+    this.#namespaces = new IcebergNamespaces(services);
     this.#commits = new GroupCommits({
       inTurn: (id, work) => this.#inTurn([id], work), swap: (relationId, expected, next) => swapPointer(services.database, relationId, expected, next),
       done: (commit) => this.#told(commit), failed: (commit) => this.#noteFailure(commit), locationOf: (relation, path) => locationOf({ ...relationPlace(services.lake, relation), path }),
@@ -107,6 +110,7 @@ export class IcebergTables {
   async load(identity: Identity, namespace: string, name: string): Promise<LoadedTable> {
     const relation = await this.relation(identity, namespace, name);
     demand(identity, 'read', relation);
+    this.services.givingWay.began(nameOf(relation), nameOfIdentity(identity));
     return this.#loaded(relation);
   }
 
@@ -116,11 +120,9 @@ export class IcebergTables {
   }
 
   async create(identity: Identity, namespace: string, request: CreateTable, warehouse: string | undefined): Promise<LoadedTable> {
-    const { database, lake } = this.services;
-    const home = await getNamespace(database, namespace).catch((error: unknown) => {
-      throw error instanceof LakeError && error.kind === 'not-found' ? noSuch('Namespace', error.message) : error;
-    });
+    const { lake } = this.services;
     demand(identity, 'manage', { namespace, name: request.name });
+    const home = await this.#namespaces.ensure(identity, namespace);
     await this.#mustBeFree(namespace, request.name);
     const place = request.location === undefined ? await placeForNew(lake, home, request.name, warehouse) : placeOf(lake, request.location);
     if (place.path === '') throw badRequest('A table cannot lie at the root of a storage.');
@@ -132,10 +134,8 @@ export class IcebergTables {
 
   async register(identity: Identity, namespace: string, request: { name: string; 'metadata-location': string; overwrite: boolean }): Promise<LoadedTable> {
     const { database, lake } = this.services;
-    await getNamespace(database, namespace).catch(() => {
-      throw noSuch('Namespace', `There is no namespace "${namespace}" in the catalog.`);
-    });
     demand(identity, 'manage', { namespace, name: request.name });
+    await this.#namespaces.ensure(identity, namespace);
     const place = placeOf(lake, request['metadata-location']);
     if (!/(^|\/)metadata\/[^/]+\.metadata\.json(\.gz)?$/.test(place.path)) throw badRequest(`${request['metadata-location']} is no metadata file of an Iceberg table: expected …/metadata/….metadata.json.`);
     const root = parentPath(parentPath(place.path));
@@ -313,6 +313,7 @@ export class IcebergTables {
       ...receiptOf(identity, relation, updates), outcome: 'done', problem: null, rowCount: snapshot ? Number(snapshot.summary?.['added-records'] ?? 0) : null,
       written: { table: nameOf(relation), version: made ? versionOf(metadata, made) : null, ...(made ? { snapshotId: String(made['snapshot-id']), operation: made.summary?.operation, engine: engineOf(made.summary) } : {}) },
     });
+    this.services.givingWay.done(nameOf(relation));
     events.tell({ topic: 'table', name: nameOf(relation) });
   }
 
@@ -323,6 +324,7 @@ export class IcebergTables {
 
   #noteFailure({ identity, relation, updates, error }: FailedCommit): void {
     const problem = error instanceof LakeError ? error.message : 'An unexpected error.';
+    if (error instanceof LakeError && error.kind === 'conflict') this.services.givingWay.refused(nameOf(relation), nameOfIdentity(identity));
     this.services.receipts.put({ ...receiptOf(identity, relation, updates), outcome: 'failed', problem, rowCount: null, written: { table: nameOf(relation) } });
   }
 }
@@ -341,13 +343,12 @@ export function isIceberg(relation: Relation): boolean {
   return relation.kind === 'table' && relation.format === 'iceberg';
 }
 
-export async function renameTo({ database, events }: Pick<Services, 'database' | 'events'>, identity: Identity, relation: Relation, destination: TableIdentifier): Promise<void> {
+export async function renameTo(services: Pick<Services, 'database' | 'events' | 'lake'>, identity: Identity, relation: Relation, destination: TableIdentifier): Promise<void> {
   const to = { namespace: namespaceOf(destination.namespace), name: destination.name };
   demand(identity, 'manage', relation);
   demand(identity, 'manage', to);
-  await getNamespace(database, to.namespace).catch(() => {
-    throw noSuch('Namespace', `There is no namespace "${to.namespace}" in the catalog.`);
-  });
+  const { database, events } = services;
+  await new IcebergNamespaces(services).ensure(identity, to.namespace);
   if (await findRelation(database, to.namespace, to.name)) throw alreadyExists(`${nameOf(to)} exists in the catalog already.`);
   await renameRelation(database, relation, to, nameOfIdentity(identity)).catch((error: unknown) => {
     throw error instanceof LakeError && error.kind === 'conflict' ? alreadyExists(error.message) : error;

@@ -9,10 +9,11 @@ import { field } from '../../core/schema/types';
 import { toBytes } from '../../core/storage/object-store';
 import { joinPath } from '../../core/storage/paths';
 import { demand, mayDo, nameOfIdentity, type Identity } from '../access/access';
-import { createRelation, dropRelation, findRelation, getNamespace, listRelations, redefineRelation, type Relation } from '../catalog/relations';
+import { createRelation, dropRelation, findRelation, listRelations, redefineRelation, type Relation } from '../catalog/relations';
 import type { Services } from '../services';
 import { alreadyExists, badRequest, noSuch } from './errors';
 import { levelsOf, namespaceOf } from './names';
+import { IcebergNamespaces } from './namespaces';
 import { isWithin, locationOf, placeOf, warehouseOf, type Place } from '../lake/places';
 import { renameTo, type TableIdentifier } from './tables';
 
@@ -79,10 +80,8 @@ export class IcebergViews {
 
   async create(identity: Identity, namespace: string, request: { name: string; location?: string; schema: StructJson; 'view-version': ViewVersion; properties: Record<string, string> }, warehouse: string | undefined): Promise<LoadedView> {
     const { database, lake, events } = this.services;
-    await getNamespace(database, namespace).catch(() => {
-      throw noSuch('Namespace', `There is no namespace "${namespace}" in the catalog.`);
-    });
     demand(identity, 'manage', { namespace, name: request.name });
+    await new IcebergNamespaces(this.services).ensure(identity, namespace);
     if (await findRelation(database, namespace, request.name)) throw alreadyExists(`${namespace}.${request.name} exists in the catalog already.`);
     const place = request.location === undefined ? this.#placeForNew(namespace, request.name, warehouse) : placeOf(lake, request.location);
     const empty: ViewMetadata = { 'view-uuid': randomUUID(), 'format-version': 1, location: locationOf(place), schemas: [], 'current-version-id': 0, versions: [], 'version-log': [], properties: request.properties };

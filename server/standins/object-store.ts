@@ -8,6 +8,7 @@ import type { AddressInfo } from 'node:net';
 import { mkdirSync } from 'node:fs';
 import path from 'node:path';
 import type { ObjectInfo } from '../../core/storage/object-store';
+import { BadBody, decodedBody } from './aws-chunked';
 import { DiskStore } from '../storage/disk-store';
 
 export type Right = 'list' | 'read' | 'write' | 'delete';
@@ -124,7 +125,10 @@ export class ObjectStoreStandIn {
         return read(store, key, request);
       case 'PUT':
         need('write');
-        return this.#inTurn(`${bucket}/${key}`, () => (url.searchParams.has('partNumber') ? this.#part(url.searchParams, body) : this.#put(store, key, request, body)));
+        return this.#inTurn(`${bucket}/${key}`, () => {
+          const bytes = received(request, body);
+          return url.searchParams.has('partNumber') ? this.#part(url.searchParams, bytes) : this.#put(store, key, request, bytes);
+        });
       case 'POST':
         need('write');
         return url.searchParams.has('uploads') ? this.#startParts(bucket!, key) : this.#finishParts(store, bucket!, key, url.searchParams, body);
@@ -317,6 +321,15 @@ async function list(store: DiskStore, bucket: string, query: URLSearchParams): P
   const next = rest.length > page.length ? `<NextContinuationToken>${escape(page.at(-1)![0])}</NextContinuationToken>` : '';
   const body = `<?xml version="1.0"?><ListBucketResult><Name>${bucket}</Name><Prefix>${escape(prefix)}</Prefix><KeyCount>${page.length}</KeyCount><IsTruncated>${next !== ''}</IsTruncated>${next}${contents.join('')}${prefixes.join('')}</ListBucketResult>`;
   return { status: 200, headers: { 'content-type': 'application/xml' }, body: Buffer.from(body) };
+}
+
+/** The object's bytes, out of the chunks that they may come in. */
+function received(request: IncomingMessage, body: Buffer): Buffer {
+  try {
+    return decodedBody(request.headers, body);
+  } catch (error) {
+    throw error instanceof BadBody ? refusal(400, error.problem.code, error.problem.message) : error;
+  }
 }
 
 function etag(bytes: Uint8Array): string {

@@ -10,6 +10,7 @@ import type { Receipt } from '../catalog/receipts';
 import { RelationNames } from '../catalog/relation-names';
 import { Events } from '../events';
 import { icebergRouter } from '../iceberg-rest/router';
+import { GivingWay } from '../lake/giving-way';
 import { Lake } from '../lake/lake';
 import type { Queries } from '../query/queries';
 import type { Services } from '../services';
@@ -34,7 +35,7 @@ export class RestBench {
     await lake.addStorage({ name: 'bay', kind: 'folder', location: bench.folder.path, settings: null, secret: null } as never, 'tester');
     const quiet = { error: console.error, warn: () => undefined, info: () => undefined };
     bench.services = {
-      names: new RelationNames(database, events), database, events, lake, log: quiet, config: { person: 'tester' }, tokens: new Tokens(database, randomBytes(32)),
+      names: new RelationNames(database, events), database, events, lake, log: quiet, givingWay: new GivingWay(), config: { person: 'tester' }, tokens: new Tokens(database, randomBytes(32)),
       receipts: { put: (receipt: Omit<Receipt, 'at'>) => bench.receipts.push(receipt) },
       queries: { columnsOf: async () => [{ name: 'n', type: 'bigint' }] } as unknown as Queries,
     } as unknown as Services;
