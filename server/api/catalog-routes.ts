@@ -40,7 +40,7 @@ export function catalogRoutes(services: Services): Route[] {
       handle: async (input) => {
         const relation = await relationOf(input);
         const base = { namespace: relation.namespace, name: relation.name, kind: relation.kind, format: relation.format, storage: relation.storage, location: relation.location, managed: relation.managed, description: relation.description, owner: relation.owner, tags: relation.tags, ownProperties: relation.properties, vouched: relation.vouched, notes: relation.notes };
-        if (relation.definition.kind === 'view') return { ...base, viewSql: relation.definition.sql, viewColumns: relation.columns ?? [] };
+        if (relation.definition.kind === 'view') return { ...base, viewSql: relation.definition.sql, viewColumns: relation.columns ?? [], ...(relation.definition.foreign ? { viewDialect: relation.definition.foreign } : {}) };
         const table = lake.table(relation);
         const asOf = asOfFrom(input.query);
         const snapshot = await table.snapshot(asOf);

@@ -63,9 +63,22 @@ export interface ColumnNote {
 export type RelationDefinition =
   | { kind: 'folder'; folder: FolderDefinition }
   | { kind: 'lake'; pointer: 'catalog' | 'files' }
-  | { kind: 'view'; sql: string; iceberg?: ViewState }
+  | ViewDefinition
   /** A table of a connected database; the columns as they were when it was registered. */
   | { kind: 'source'; place: { schema: string; name: string }; fields: Field[] };
+
+export interface ViewDefinition {
+  kind: 'view';
+  /** In our own words; of a view that cannot be had in them, the text that was given. */
+  sql: string;
+  iceberg?: ViewState;
+  /** Where names without a namespace are looked for first. */
+  defaultNamespace?: string;
+  /** What an outside engine calls this catalog in names of three parts. */
+  defaultCatalog?: string;
+  /** The text is in this dialect, and has something that is not taken over. */
+  foreign?: { dialect: string; problem: string };
+}
 
 /** A view that an outside engine made: its metadata by the Iceberg view specification, and where it was written. */
 export interface ViewState {

@@ -444,6 +444,16 @@ describe('views', () => {
     expect((await ask('GET', '/v1/namespaces/v/views/ours')).body.metadata['view-uuid']).toBe(body.metadata['view-uuid']);
     expect((await ask('HEAD', '/v1/namespaces/v/tables/ours')).status).toBe(404);
   });
+  it('of another dialect are taken over where they mean the same, and kept as they are where not', async () => {
+    const view = (name: string, sql: string, dialect: string) => ask('POST', '/v1/namespaces/v/views', { body: { name, schema: { type: 'struct', fields: [] }, 'view-version': { 'version-id': 1, 'timestamp-ms': 1, 'schema-id': 0, summary: {}, 'default-catalog': 'far', 'default-namespace': ['c'], representations: [{ type: 'sql', sql, dialect }] } } });
+    expect((await view('plain', 'SELECT `id` FROM far.c.all', 'spark')).status).toBe(200);
+    expect((await getRelation(bench.services.database, 'v', 'plain')).definition).toMatchObject({ sql: 'SELECT "id" FROM far.c.all', defaultCatalog: 'far', defaultNamespace: 'c' });
+    expect((await view('odd', 'SELECT explode(x) FROM t', 'spark')).status).toBe(200);
+    expect((await getRelation(bench.services.database, 'v', 'odd')).definition).toMatchObject({ sql: 'SELECT explode(x) FROM t', foreign: { dialect: 'spark', problem: 'EXPLODE' } });
+    // Whoever made it gets it back as it was given.
+    expect((await ask('GET', '/v1/namespaces/v/views/odd')).body.metadata.versions[0].representations).toEqual([{ type: 'sql', sql: 'SELECT explode(x) FROM t', dialect: 'spark' }]);
+  });
+
 });
 
 describe('iceberg-js, an independent client', () => {

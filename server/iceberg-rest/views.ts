@@ -2,6 +2,7 @@
 import { createHash, randomUUID } from 'node:crypto';
 import { LakeError } from '../../core/errors';
 import { stringifyJson } from '../../core/json';
+import { fromDialect, OFFERED_DIALECTS, OWN_DIALECT, toDialect } from '../../core/sql/dialects';
 import { assignIds, schemaJson, type StructJson } from '../../core/iceberg/schema';
 import { highestId } from '../../core/iceberg/updates';
 import { parseTypeName } from '../../core/schema/type-names';
@@ -9,7 +10,7 @@ import { field } from '../../core/schema/types';
 import { toBytes } from '../../core/storage/object-store';
 import { joinPath } from '../../core/storage/paths';
 import { demand, mayDo, nameOfIdentity, type Identity } from '../access/access';
-import { createRelation, dropRelation, findRelation, listRelations, redefineRelation, type Relation } from '../catalog/relations';
+import { createRelation, dropRelation, findRelation, listRelations, redefineRelation, type Relation, type ViewDefinition } from '../catalog/relations';
 import type { Services } from '../services';
 import { alreadyExists, badRequest, noSuch } from './errors';
 import { levelsOf, namespaceOf } from './names';
@@ -17,8 +18,6 @@ import { IcebergNamespaces } from './namespaces';
 import { isWithin, locationOf, placeOf, warehouseOf, type Place } from '../lake/places';
 import { renameTo, type TableIdentifier } from './tables';
 
-/** What our own SQL is called among the representations of a view. */
-export const DIALECT = 'kind-harbor';
 const VERSIONS_KEPT = 10;
 const LAST_ADDED = -1;
 
@@ -87,7 +86,7 @@ export class IcebergViews {
     const empty: ViewMetadata = { 'view-uuid': randomUUID(), 'format-version': 1, location: locationOf(place), schemas: [], 'current-version-id': 0, versions: [], 'version-log': [], properties: request.properties };
     const metadata = applyViewUpdates(empty, [{ action: 'add-schema', schema: request.schema }, { action: 'add-view-version', 'view-version': { ...request['view-version'], 'schema-id': LAST_ADDED } }, { action: 'set-current-view-version', 'view-version-id': LAST_ADDED }], Date.now());
     const location = await this.#write(place, metadata, 0);
-    await createRelation(database, { namespace, name: request.name, kind: 'view', definition: { kind: 'view', sql: sqlOf(metadata), iceberg: { metadata: asJson(metadata), location } } }, nameOfIdentity(identity));
+    await createRelation(database, { namespace, name: request.name, kind: 'view', definition: definitionOf(metadata, location) }, nameOfIdentity(identity));
     events.tell({ topic: 'catalog' });
     return { metadata, metadataLocation: location };
   }
@@ -104,7 +103,7 @@ export class IcebergViews {
     const place = placeOf(lake, metadata.location);
     if (!isWithin(place.storage, metadata.location)) throw badRequest(`${metadata.location} is no place for a view.`);
     const location = await this.#write(place, metadata, metadata['current-version-id']);
-    await redefineRelation(database, relation, { kind: 'view', sql: sqlOf(metadata), iceberg: { metadata: asJson(metadata), location } }, nameOfIdentity(identity));
+    await redefineRelation(database, relation, definitionOf(metadata, location), nameOfIdentity(identity));
     events.tell({ topic: 'catalog' });
     return { metadata, metadataLocation: location };
   }
@@ -131,7 +130,7 @@ export class IcebergViews {
     const at = Date.parse(relation.createdAt);
     const metadata: ViewMetadata = {
       'view-uuid': uuidOf(`view ${relation.id}`), 'format-version': 1, location: locationOf(place), schemas: [schemaJson({ id: 0, fields })], 'current-version-id': 1, properties: relation.description ? { comment: relation.description } : {},
-      versions: [{ 'version-id': 1, 'timestamp-ms': at, 'schema-id': 0, summary: {}, representations: [{ type: 'sql', sql: definition.sql, dialect: DIALECT }], 'default-namespace': levelsOf(relation.namespace) }],
+      versions: [{ 'version-id': 1, 'timestamp-ms': at, 'schema-id': 0, summary: {}, representations: offered(definition.sql), 'default-namespace': levelsOf(relation.namespace) }],
       'version-log': [{ 'timestamp-ms': at, 'version-id': 1 }],
     };
     return { metadata, metadataLocation: `${metadata.location}/metadata/catalog-${relation.id}.metadata.json` };
@@ -148,10 +147,27 @@ export class IcebergViews {
   }
 }
 
-/** In our own dialect where it is given so, else in the first. */
-function sqlOf(metadata: ViewMetadata): string {
+/** In our own words where it is given so or means the same in the first dialect that can be taken over; else as it was given, which says so when it is read. */
+export function definitionOf(metadata: ViewMetadata, location: string): ViewDefinition {
   const version = metadata.versions.find((each) => each['version-id'] === metadata['current-version-id'])!;
-  return (version.representations.find((each) => each.dialect.toLowerCase() === DIALECT) ?? version.representations[0]!).sql;
+  const { representations, 'default-namespace': levels, 'default-catalog': catalog } = version;
+  const names = { ...(levels.length > 0 ? { defaultNamespace: namespaceOf(levels) } : {}), ...(catalog === undefined ? {} : { defaultCatalog: catalog }) };
+  const base = { kind: 'view' as const, iceberg: { metadata: asJson(metadata), location }, ...names };
+  const own = representations.find((each) => each.dialect.toLowerCase() === OWN_DIALECT);
+  if (own) return { ...base, sql: own.sql };
+  const tried = representations.map(({ sql, dialect }) => ({ sql, dialect, made: fromDialect(sql, dialect) }));
+  for (const { made } of tried) if ('sql' in made) return { ...base, sql: made.sql };
+  const [{ sql, dialect, made }] = tried as [(typeof tried)[number]];
+  return { ...base, sql, foreign: { dialect, problem: (made as { problem: string }).problem } };
+}
+
+/** Our own text, and the same in the dialects in which it means the same. */
+function offered(sql: string): ViewVersion['representations'] {
+  const others = OFFERED_DIALECTS.flatMap((dialect) => {
+    const made = toDialect(sql, dialect);
+    return 'sql' in made ? [{ type: 'sql' as const, sql: made.sql, dialect }] : [];
+  });
+  return [{ type: 'sql', sql, dialect: OWN_DIALECT }, ...others];
 }
 
 export function applyViewUpdates(base: ViewMetadata, updates: readonly ViewUpdate[], now: number): ViewMetadata {

@@ -7,7 +7,7 @@ import type { AsOf, LakeTable, Snapshot } from '../../core/table/contract';
 import { LATEST } from '../../core/table/contract';
 import { demand, demandEverywhere, mayDo, type Identity, type Right } from '../access/access';
 import type { RelationNames } from '../catalog/relation-names';
-import { findByBareName, type Relation } from '../catalog/relations';
+import { findByBareName, type Relation, type ViewDefinition } from '../catalog/relations';
 import type { Lake, OpenStorage } from '../lake/lake';
 import type { FilesAsTable, FilesRead } from '../lake/files-as-table';
 import { checkOptions, optionsOfSql } from '../lake/read-options-schema';
@@ -40,6 +40,9 @@ export type Pins = ReadonlyMap<string, number | Snapshot>;
 
 const MAX_VIEW_DEPTH = 16;
 
+/** How names in the text of a view are meant. */
+type NamesInView = Pick<ViewDefinition, 'defaultNamespace' | 'defaultCatalog'>;
+
 export class Resolver {
   readonly #snapshots = new Map<string, Promise<ResolvedTable>>();
 
@@ -66,21 +69,21 @@ export class Resolver {
   }
 
   async resolve(sql: string): Promise<ResolvedQuery> {
-    return this.#resolve(await this.statements.read(sql), []);
+    return this.#resolve(await this.statements.read(sql), [], {});
   }
 
-  async #resolve(statement: Statement, views: string[]): Promise<ResolvedQuery> {
-    const sources = await Promise.all(statement.references.map((reference) => this.#source(reference, views)));
+  async #resolve(statement: Statement, views: string[], names: NamesInView): Promise<ResolvedQuery> {
+    const sources = await Promise.all(statement.references.map((reference) => this.#source({ ...reference, name: this.#inView(reference.name, names) }, views, names)));
     return { statement, sources };
   }
 
-  async #source(reference: TableReference, views: string[]): Promise<ResolvedTable | ResolvedQuery> {
+  async #source(reference: TableReference, views: string[], names: NamesInView): Promise<ResolvedTable | ResolvedQuery> {
     try {
       if (reference.changes) return await this.#changes(reference.name, reference.changes);
       const filesName = reference.name.length === 1 && reference.name[0]!.includes(':') ? reference.name[0]! : undefined;
       if (filesName !== undefined) demandEverywhere(this.as, 'read', `read ${filesName} by its path`);
       if (filesName !== undefined) return await this.#files(filesName, reference);
-      const relation = await this.#relation(reference.name, 'read');
+      const relation = (await this.#inDefaultNamespace(reference.name, names)) ?? (await this.#relation(reference.name, 'read'));
       return relation.definition.kind === 'view' ? await this.#view(relation, reference, views) : await this.#table(relation, reference.asOf);
     } catch (error) {
       if (error instanceof LakeError && error.details.position === undefined && views.length === 0) {
@@ -117,8 +120,28 @@ export class Resolver {
     const name = `${relation.namespace}.${relation.name}`;
     if (reference.asOf.kind !== 'latest') throw new LakeError('bad-request', `${name} is a view; ask for the past of the tables that it reads instead.`);
     if (views.includes(name) || views.length >= MAX_VIEW_DEPTH) throw new LakeError('bad-request', `The view ${name} reads itself, by way of ${views.join(', ')}.`);
-    const { sql } = relation.definition as { sql: string };
-    return this.statements.read(sql).then((statement) => this.#resolve(statement, [...views, name]));
+    const { sql, foreign, defaultNamespace, defaultCatalog } = relation.definition as ViewDefinition;
+    if (foreign) throw new LakeError('unsupported', `The view ${name} is written in the dialect ${foreign.dialect}, with ${foreign.problem}, which is not taken over here.`, { table: name, hint: 'The engine that made it can read it. To read it here, give it a representation in the dialect kind-harbor.' });
+    return this.statements.read(sql).then((statement) => this.#resolve(statement, [...views, name], { defaultNamespace, defaultCatalog }));
+  }
+
+  /** "default-catalog": the name of this catalog, as the engine that made the view has it, tells nothing here. */
+  #inView(name: readonly string[], { defaultCatalog }: NamesInView): string[] {
+    const [namespace = '', ...rest] = name;
+    const prefix = `${defaultCatalog ?? ''}.`;
+    const own = defaultCatalog !== undefined && rest.length > 0 && namespace.toLowerCase().startsWith(prefix.toLowerCase());
+    return own ? [namespace.slice(prefix.length), ...rest] : [...name];
+  }
+
+  /** "default-namespace": where a view's names without a namespace are. */
+  async #inDefaultNamespace(name: readonly string[], { defaultNamespace }: NamesInView): Promise<Relation | undefined> {
+    if (defaultNamespace === undefined || name.length !== 1) return undefined;
+    const found = await this.names.get(defaultNamespace, name[0]!).catch((error: unknown) => {
+      if (error instanceof LakeError && error.kind === 'not-found') return undefined;
+      throw error;
+    });
+    if (found) demand(this.as, 'read', found);
+    return found;
   }
 
   #table(relation: Relation, asOf: AsOf): Promise<ResolvedTable> {

@@ -229,6 +229,8 @@ export interface TableDetail {
   notes: Record<string, { description: string; tags: string[] }>;
   viewColumns?: { name: string; type: string }[];
   viewSql?: string;
+  /** The view's text is in another engine's dialect, with something that is not taken over. */
+  viewDialect?: { dialect: string; problem: string };
   version: number;
   snapshotId: string | null;
   committedAt: number;

@@ -35,6 +35,7 @@ const partitioning = computed(() => props.detail.partitioning?.map((each) => (ea
     <template v-if="detail.kind === 'view'">
       <h3 class="mt-4 font-semibold">Its query</h3>
       <pre class="mt-1 overflow-x-auto bg-paper px-3 py-2 whitespace-pre-wrap" tabindex="0">{{ detail.viewSql }}</pre>
+      <p v-if="detail.viewDialect" class="mt-1 border-l-2 border-rust pl-2">Written in the dialect {{ detail.viewDialect.dialect }}, with {{ detail.viewDialect.problem }}, so it cannot be queried here.</p>
     </template>
     <template v-else>
       <dl class="grid grid-cols-[118px_minmax(0,1fr)] [&>*]:border-b [&>*]:border-hairline [&>*]:py-1.5 [&>dt]:text-muted">
