@@ -18,13 +18,15 @@ import { LocalEngine } from '../server/testing/local-engine';
 import { SqlBench } from '../server/testing/sql-bench';
 import { checkFiles } from './interop-files';
 import { checkIceberg } from './interop-iceberg';
+import { judgeOurs, judgeTheirs } from './interop-random-tables';
+import { runSuite, standardData } from './interop-standard-queries';
 
-const PACKAGES = ['deltalake==1.6.6', 'pyarrow==26.0.1', 'pyiceberg[pyiceberg-core]==0.12.0', 'fastavro==1.13.0'];
+const PACKAGES = ['deltalake==1.6.6', 'pyarrow==26.0.1', 'pyiceberg[pyiceberg-core]==0.12.0', 'fastavro==1.13.0', 'sqlalchemy==2.1.9'];
 const cache = path.join(projectRoot, '.cache/interop');
 const tables = path.join(cache, 'tables');
 const python = path.join(cache, 'venv/bin/python');
 
-if (!existsSync(python) || spawnSync(python, ['-c', 'import deltalake, pyarrow, pyiceberg, pyiceberg_core, fastavro']).status !== 0) {
+if (!existsSync(python) || spawnSync(python, ['-c', 'import deltalake, pyarrow, pyiceberg, pyiceberg_core, fastavro, sqlalchemy']).status !== 0) {
   console.log(`Installing ${PACKAGES.join(' and ')} …`);
   const steps = [['python3', '-m', 'venv', path.join(cache, 'venv')], [python, '-m', 'pip', 'install', '--quiet', ...PACKAGES]] as const;
   if (steps.some(([command, ...args]) => spawnSync(command, args, { stdio: 'inherit' }).status !== 0)) {
@@ -122,5 +124,26 @@ const files = await checkFiles(await LocalEngine.start(), python);
 passed += files.passed;
 failed += files.failed;
 await checkIceberg(python, cache, judge);
+
+/** Tables of the two libraries a run; the seed is another each day, and can be given: `-- --seed N`. */
+const RANDOM_TABLES = 25;
+const seed = process.argv.includes('--seed') ? Number(process.argv[process.argv.indexOf('--seed') + 1]) : Math.floor(Date.now() / 86_400_000);
+for (const [what, judged] of [['tables of the libraries', await judgeTheirs(python, path.join(cache, 'random-theirs'), seed, RANDOM_TABLES)], ['histories of ours', await judgeOurs(python, path.join(cache, 'random-ours'), seed, RANDOM_TABLES)]] as const) {
+  const { tables: count, versions, conditions, problems, refused } = judged;
+  console.log(`Random ${what}, seed ${seed}: ${count} tables, ${versions} versions, ${conditions} conditions; ${problems.length} differ`);
+  for (const each of [...refused.map((one) => `not made or read by the library: ${one}`), ...problems]) console.log(`  ${each.slice(0, 500)}`);
+  passed += versions + conditions - problems.length;
+  failed += problems.length;
+}
+const standard = standardData({ tpch: 0.1, tpcds: 0.1 });
+if (!standard) console.log('The standard queries did NOT run: their rows and texts could not be made.');
+for (const suite of standard ? (['tpch', 'tpcds'] as const) : []) {
+  for (const { format, asked, wrong } of await runSuite(standard!, suite)) {
+    console.log(`${suite} over ${format} tables at scale 0.1: ${asked - wrong.length} of ${asked} answers are the raw engine's`);
+    for (const { number, what } of wrong) console.log(`  query ${number}: ${what.slice(0, 300)}`);
+    passed += asked - wrong.length;
+    failed += wrong.length;
+  }
+}
 console.log(`${passed} passed, ${failed} failed`);
 process.exit(failed === 0 && passed > 0 ? 0 : 1);

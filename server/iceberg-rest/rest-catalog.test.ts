@@ -440,7 +440,7 @@ describe('views', () => {
   it('that were made here show in the same form', async () => {
     await createRelation(bench.services.database, { namespace: 'v', name: 'ours', kind: 'view', definition: { kind: 'view', sql: 'SELECT n FROM c.one' } }, 'tester');
     const { body } = await ask('GET', '/v1/namespaces/v/views/ours');
-    expect(body.metadata).toMatchObject({ schemas: [{ fields: [{ id: 1, name: 'n', type: 'long' }] }], versions: [{ representations: [{ sql: 'SELECT n FROM c.one', dialect: 'kind-harbor' }] }] });
+    expect(body.metadata).toMatchObject({ schemas: [{ fields: [{ id: 1, name: 'n', type: 'long' }] }], versions: [{ representations: ['kind-harbor', 'spark', 'trino'].map((dialect) => ({ sql: 'SELECT n FROM c.one', dialect })) }] });
     expect((await ask('GET', '/v1/namespaces/v/views/ours')).body.metadata['view-uuid']).toBe(body.metadata['view-uuid']);
     expect((await ask('HEAD', '/v1/namespaces/v/tables/ours')).status).toBe(404);
   });
