@@ -6,6 +6,7 @@ import { writeFileSync } from 'node:fs';
 import os from 'node:os';
 import path from 'node:path';
 import { projectRoot } from '../server/program-files';
+import { benchConcurrency } from './concurrency';
 import { benchCrawls } from './crawls';
 import { benchDelta } from './delta';
 import { benchFinding } from './finding';
@@ -16,6 +17,7 @@ import type { Claim } from './lib/measure';
 import { startServer, type Running } from './lib/server';
 import { benchManyFiles } from './many-files';
 import { benchQueries } from './queries';
+import { benchStandard } from './standard';
 
 const SCALE = 20;
 const only = process.argv.includes('--only') ? process.argv[process.argv.indexOf('--only') + 1] : undefined;
@@ -27,6 +29,8 @@ if (!only || only === 'queries') {
 if (!only || only === 'crawls') {
   await withServer(await startServer(1, 4793, { fresh: true }), async (small) => claims.push(...(await benchCrawls(small)), ...(await benchManyFiles(small))));
 }
+if (!only || only === 'standard') claims.push(...(await benchStandard()));
+if (!only || only === 'concurrency') await withServer(await startServer(1, 4793), async (small) => claims.push(...(await benchConcurrency(small))));
 if (!only || only === 'delta') claims.push(...(await benchDelta()));
 if (!only || only === 'iceberg') {
   claims.push(...(await benchIceberg()));

@@ -165,7 +165,7 @@ export class Changes {
     const { engine } = this.queries;
     let scans: OpenScans | undefined;
     try {
-      scans = await openScans(tables, this.queries.local, scratch);
+      scans = await openScans(tables, this.queries, scratch);
       const { relations } = scans;
       await engine.call('beginChange', { id, sql: prepared.compile(relations).sql, allow: { ...scans.allow, folders: [...(scans.allow.folders ?? []), scratch] }, millis: this.config.queryMillis * TIME_FACTOR, spill: path.join(scratch, 'spill') });
       await checked;

@@ -30,6 +30,8 @@ export interface ParquetScan {
   withPositions: boolean;
   /** The number that a file's rows give; its place in `files` where absent. */
   numberOf?: (file: DataFile) => number;
+  /** Files that have the columns as the table has them, which the engine reads best by itself. */
+  plain?: ReadonlySet<DataFile>;
 }
 
 /** The number of a row's file in the scan's list, and of the row in its file. */
@@ -70,11 +72,11 @@ export function parquetScan(scan: ParquetScan): Scan {
 }
 
 /** Files that hold the same columns as constants are read alike. */
-function bySignature({ files, fields, numberOf }: ParquetScan): Map<string, Numbered[]> {
+function bySignature({ files, fields, numberOf, plain }: ParquetScan): Map<string, Numbered[]> {
   const groups = new Map<string, Numbered[]>();
   for (const [index, file] of files.entries()) {
     const number = numberOf?.(file) ?? index;
-    const key = `${fields.map((field) => (field.name in file.constants ? '1' : '0')).join('')} ${file.columns?.key ?? ''}`;
+    const key = `${fields.map((field) => (field.name in file.constants ? '1' : '0')).join('')} ${file.columns?.key ?? ''} ${plain?.has(file) ? 'plain' : ''}`;
     const group = groups.get(key);
     if (group) group.push({ file, number });
     else groups.set(key, [{ file, number }]);
@@ -109,12 +111,13 @@ function isDivisible({ rows, bytes }: DataFile): boolean {
 function branch(scan: ParquetScan, group: readonly Numbered[], constants: readonly Field[], setup: string[], filter?: RowFilter): string {
   const { all, match, isConstant } = fieldsIn(scan, group[0]!.file, constants);
   const inFile = all.filter((field) => !isConstant(field));
-  const divides = group.length === 1 && inFile.length > 0 && isDivisible(group[0]!.file);
+  const isPlain = scan.plain?.has(group[0]!.file) === true && !filter;
+  const divides = !isPlain && group.length === 1 && inFile.length > 0 && isDivisible(group[0]!.file);
   const list = fileList(`${scan.name}_files_${group[0]!.number}`, [...group.map(({ file }) => scan.localPath(file)), ...(divides ? [NO_ROWS_FILE] : [])], setup);
   const columns = all.map((field) => (isConstant(field) ? `${literal(field.type, group[0]!.file.constants[field.name] ?? null)} AS ${quoteName(field.name)}` : `${logical(field, quoteName(field.name))} AS ${quoteName(field.name)}`));
   if (scan.withPositions) columns.push(`${fileNumber(group)} AS ${POSITION.file}`, `file_row_number AS ${POSITION.row}`);
   const where = filter ? ` WHERE ${bitTest(scan, filter)}` : '';
-  return `SELECT ${columns.join(', ')} FROM ${parquetReader(inFile, list, group.map(({ file }) => file), match)}${where}`;
+  return `SELECT ${columns.join(', ')} FROM ${isPlain ? plainReader(inFile, list) : parquetReader(inFile, list, group.map(({ file }) => file), match)}${where}`;
 }
 
 /** The scan's columns as a file has them. */
@@ -140,7 +143,8 @@ function joined(scan: ParquetScan, files: readonly Numbered[], constants: readon
   // The engine skips files by this join only if the key is an unsigned 64-bit integer.
   setup.push(`CREATE TEMP TABLE ${quoteName(parts)} AS SELECT unnest(range(${files.length}))::UBIGINT AS file_number, unnest([${files.map(({ number }) => number).join(', ')}])::UBIGINT AS the_number${values ? `, ${values}` : ''}`);
   const list = fileList(`${scan.name}_files_${suffix}`, files.map(({ file }) => scan.localPath(file)), setup);
-  const from = `${parquetReader(inFile, list, files.map(({ file }) => file), match)} AS f JOIN ${quoteName(parts)} AS p ON f.file_index = p.file_number`;
+  const isPlain = scan.plain?.has(files[0]!.file) === true && !listed;
+  const from = `${isPlain ? plainReader(inFile, list) : parquetReader(inFile, list, files.map(({ file }) => file), match)} AS f JOIN ${quoteName(parts)} AS p ON f.file_index = p.file_number`;
   if (!listed) return `SELECT ${columns.join(', ')} FROM ${from}`;
   const rows = `${scan.name}_rows_${suffix}`;
   setup.push(`CREATE TEMP TABLE ${quoteName(rows)} AS ${files.map(({ file }, index) => `SELECT ${index}::UBIGINT AS file_number, r AS row_number FROM range(${bitsOf(scan, file.rowFilter!)}) numbers(r) WHERE get_bit(getvariable(${quoteText(variable(scan, file.rowFilter!))}), r::INTEGER) = 1`).join(' UNION ALL ')}`);
@@ -196,6 +200,11 @@ export function parquetReader(fields: readonly Field[], files: string, list: rea
   // With a schema given the engine would guess 1,000 rows a file, and join in the wrong order.
   const rows = list.reduce((sum, file) => sum + (file.rows ?? Math.max(1, Math.round(file.bytes / 40))), 0);
   return `read_parquet(${files}, schema = MAP {${entries.join(', ')}}, explicit_cardinality = ${Math.max(1, rows)}, can_have_nan = ${fields.some((field) => hasFloats(field.type))})`;
+}
+
+/** The types are those of the files, so that the engine takes row counts and bounds from their footers. */
+function plainReader(fields: readonly Field[], files: string): string {
+  return `read_parquet(${files}, hive_partitioning = false, can_have_nan = ${fields.some((field) => hasFloats(field.type))})`;
 }
 
 /** Defaults of one reader must be of one type, so they are texts, which the reader casts. */

@@ -26,6 +26,8 @@ export interface ScanInput {
   withPositions?: boolean;
   /** The number that a file's rows give; its place among the files that are read, where absent. */
   numberOf?: (file: DataFile) => number;
+  /** Of Parquet: files that have the columns as the table has them. */
+  plain?: ReadonlySet<DataFile>;
 }
 
 /** The lists of the plan's files of which only some rows are read. */
@@ -43,7 +45,7 @@ export function scanOf(input: ScanInput): Scan {
   const { fields } = plan;
   if (files.length === 0) return { setup: [], relation: `(${emptySelect(fields, input.withPositions ?? false)})` };
   if (plan.reader.kind === 'parquet') {
-    return parquetScan({ name: input.name, fields, match: plan.reader.match, files, localPath: input.localPath, rows: input.rows ?? new Map(), withPositions: input.withPositions ?? false, ...(input.numberOf ? { numberOf: input.numberOf } : {}) });
+    return parquetScan({ name: input.name, fields, match: plan.reader.match, files, localPath: input.localPath, rows: input.rows ?? new Map(), withPositions: input.withPositions ?? false, ...(input.plain ? { plain: input.plain } : {}), ...(input.numberOf ? { numberOf: input.numberOf } : {}) });
   }
   const constantColumns = fields.filter((field) => files.some((file) => field.name in file.constants));
   const groups = groupFiles(files, constantColumns, input.headers);

@@ -8,6 +8,7 @@ import type { Place } from '../engine/translate';
 import { csvHeaders } from '../lake/csv-headers';
 import type { LocalFiles } from '../lake/local-files';
 import { fetchRows } from '../sources/fetch';
+import type { FileShapes } from './file-shapes';
 import type { PlannedTable } from './prepare';
 
 export interface OpenScans {
@@ -23,11 +24,16 @@ export interface OpenScans {
   release(): Promise<void>;
 }
 
+export interface ScanTools {
+  local: LocalFiles;
+  shapes: Pick<FileShapes, 'plainFiles'>;
+}
+
 /** Up to so many files are allowed one by one; beyond that their storages' folders are. */
 const EXACT_FILES = 400;
 
 /** `scratch` takes rows that are fetched for this query alone. On failure everything is released. */
-export async function openScans(tables: readonly PlannedTable[], local: LocalFiles, scratch: string): Promise<OpenScans> {
+export async function openScans(tables: readonly PlannedTable[], { local, shapes }: ScanTools, scratch: string): Promise<OpenScans> {
   const inputs = new Map<string, ScanInput>();
   const opened: OpenScans = {
     setup: [], relations: new Map(), allow: {}, copies: new Map(),
@@ -39,7 +45,7 @@ export async function openScans(tables: readonly PlannedTable[], local: LocalFil
   const releases: (() => Promise<void> | void)[] = [];
   const files: string[] = [];
   try {
-    for (const table of tables) files.push(...(await openOne(table, local, scratch, { opened, inputs, releases })));
+    for (const table of tables) files.push(...(await openOne(table, { local, shapes }, scratch, { opened, inputs, releases })));
   } catch (error) {
     await opened.release();
     throw error;
@@ -56,7 +62,7 @@ interface Opening {
 }
 
 /** Returns the local files that the table's rows are read from. */
-async function openOne(table: PlannedTable, local: LocalFiles, scratch: string, { opened, inputs, releases }: Opening): Promise<string[]> {
+async function openOne(table: PlannedTable, { local, shapes }: ScanTools, scratch: string, { opened, inputs, releases }: Opening): Promise<string[]> {
   const { source, standIn, plan, columns, withPositions } = table;
   const put = (input: ScanInput) => {
     const { setup, relation } = scanOf(input);
@@ -73,7 +79,9 @@ async function openOne(table: PlannedTable, local: LocalFiles, scratch: string, 
   const [lease, headers, rows] = await Promise.all([local.forPlan(source.storage, plan), csvHeaders(source.storage.store, plan), loadRowFilters(plan)]);
   releases.push(() => lease.release());
   for (const [copy, place] of lease.copies) opened.copies.set(copy, place);
-  put({ name: standIn, plan, localPath: (file) => lease.pathOf(file), headers, rows, withPositions });
+  // Rows that tell where they lie are read one file after the other, as they were planned.
+  const plain = withPositions ? undefined : await shapes.plainFiles(plan, (file) => lease.pathOf(file));
+  put({ name: standIn, plan, localPath: (file) => lease.pathOf(file), headers, rows, withPositions, ...(plain ? { plain } : {}) });
   return filesToRead(plan).map((file) => lease.pathOf(file));
 }
 

@@ -17,6 +17,7 @@ import { translateError } from '../engine/translate';
 import type { FilesAsTable } from '../lake/files-as-table';
 import type { Lake } from '../lake/lake';
 import type { LocalFiles } from '../lake/local-files';
+import { FileShapes } from './file-shapes';
 import { openScans } from './open-scans';
 import { prepareQuery, receiptTable, type PlannedTable, type PreparedQuery } from './prepare';
 import { Resolver, type Pins } from './resolve';
@@ -80,6 +81,7 @@ export class Queries {
   readonly results = new Map<string, KeptResult>();
   readonly #folder: string;
   readonly statements: Statements;
+  readonly shapes: FileShapes;
 
   constructor(
     readonly lake: Lake,
@@ -92,6 +94,7 @@ export class Queries {
     readonly log?: Pick<Logger, 'warn'>,
   ) {
     this.statements = new Statements(engine);
+    this.shapes = new FileShapes(engine);
     this.#folder = path.join(config.home, 'results');
     rmSync(this.#folder, { recursive: true, force: true });
     mkdirSync(this.#folder, { recursive: true });
@@ -177,7 +180,7 @@ export class Queries {
 
   async #execute(id: string, { compile, tables }: PreparedQuery, options: QueryOptions): Promise<QueryReply> {
     if (!this.#pending.has(id)) throw new LakeError('cancelled', 'The query was cancelled.');
-    const scans = await openScans(tables, this.local, this.#folder);
+    const scans = await openScans(tables, this, this.#folder);
     const spliced = compile(scans.relations);
     try {
       return await this.engine.call('query', {

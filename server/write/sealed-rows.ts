@@ -29,7 +29,7 @@ export function withSealedRows<T>(queries: Queries, { id, sql, as }: { id: strin
     const { engine } = queries;
     let scans: OpenScans | undefined;
     try {
-      scans = await openScans(prepared.tables, queries.local, scratch);
+      scans = await openScans(prepared.tables, queries, scratch);
       const rows = prepared.compile(scans.relations).sql;
       await engine.call('beginChange', { id, sql: rows, allow: { ...scans.allow, folders: [...(scans.allow.folders ?? []), scratch] }, millis: queries.config.queryMillis * TIME_FACTOR, spill: path.join(scratch, 'spill') });
       const step = (text: string, setup: string[] = []) => engine.call('changeStep', { id, setup, sql: text });
