@@ -36,7 +36,7 @@ function nodeOf(version) {
   const program = path.join(folder, 'node_modules', 'node', 'bin', 'node');
   mkdirSync(folder, { recursive: true });
   // Its installer only links the program into place, so it runs although others' may not.
-  if (!existsSync(program)) spawnSync('npm', ['install', '--prefix', folder, '--no-save', '--no-fund', '--no-audit', '--loglevel=error', '--allow-scripts=node', `node@${version}`], { cwd: folder, stdio: 'inherit', env: { ...process.env, npm_config_engine_strict: 'false' } });
+  if (!existsSync(program)) spawnSync('npm', ['install', '--prefix', folder, '--no-save', '--no-fund', '--no-audit', '--loglevel=error', `node@${version}`], { cwd: folder, stdio: 'inherit', env: { ...process.env, npm_config_engine_strict: 'false' } });
   return spawnSync(program, ['--version']).status === 0 ? program : undefined;
 }
 

@@ -180,7 +180,7 @@ export function earliestVersion(log: LogListing, root: string, table: string): n
     table,
     version,
     path: missing,
-    hint: 'Put the file back, or restore the log folder from a copy; the versions after it cannot be read without it.',
+    hint: 'Put the file back, or restore the log folder from a copy; the versions after it cannot be read without it. Upkeep of the table can check the whole log, and close the gap where the commit is lost for good.',
   });
 }
 

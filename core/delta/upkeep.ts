@@ -8,7 +8,7 @@ import type { Add } from './actions';
 import { readCheckpoint } from './checkpoint';
 import { tombstones } from './checkpoint-write';
 import { fileKey } from './file-key';
-import { LOG_FOLDER, type LogListing } from './log';
+import { earliestVersion, LOG_FOLDER, type LogListing } from './log';
 import { durationOf, targetFileBytes } from './properties';
 import { schemaOf } from './schema';
 import type { LogState } from './state';
@@ -96,6 +96,8 @@ export interface VacuumPlan {
 /** What could go: files of the table's folder that no readable version needs. Nothing is removed yet. */
 export async function planVacuum(table: DeltaTable, options: VacuumOptions): Promise<VacuumPlan> {
   const log = await table.log();
+  // Behind a gap nobody knows which files are live.
+  earliestVersion(log, table.root, table.name);
   const newest = await table.state(log.latest, log);
   const own = durationOf(newest.metadata.configuration, 'delta.deletedFileRetentionDuration');
   const retention = options.retentionMs ?? own;

@@ -114,9 +114,9 @@ export function deltaRoutes(services: Services): Route[] {
       method: 'get', path: '/catalog/{namespace}/{table}/delta/log-check', summary: 'Hold the log of a Delta table against itself: checkpoints and checksums against the commits', answer: 'Which versions are whole, which are missing, which checkpoints lack live files or name removed ones',
       params: tableParams,
       handle: async (input) => {
-        const { checkpoints, ...report } = await upkeep.checkLog((await opened(input)).table);
+        const { checkpoints, lateMinimums, ...report } = await upkeep.checkLog((await opened(input)).table);
         return {
-          ...report,
+          ...report, lateMinimums: lateMinimums.length,
           checkpoints: checkpoints.map(({ lacking, extra, ...checkpoint }) => ({ ...checkpoint, lacking: lacking.length, extra: extra.length, paths: checkpoint.paths, files: [...lacking, ...extra].slice(0, HISTORY_SHOWN) })),
         };
       },

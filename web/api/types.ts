@@ -245,6 +245,17 @@ export interface TableDetail {
   latestVersion: number;
   past: boolean;
 }
+/** A Delta log held against itself. */
+export interface LogCheck {
+  oldest: number;
+  latest: number;
+  versions: { from: number; to: number; state: 'whole' | 'wrong' | 'missing' | 'unreadable' }[];
+  missing: number[];
+  checkpoints: { version: number; status: 'right' | 'wrong' | 'unproved'; lacking: number; extra: number; otherwise: boolean; paths: string[]; files: string[] }[];
+  checksums: { version: number; path: string; problem: string }[];
+  /** Files whose bounds of times before 1970 may leave rows out. */
+  lateMinimums: number;
+}
 export interface ResultColumn {
   name: string;
   type: string;

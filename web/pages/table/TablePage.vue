@@ -17,6 +17,7 @@ import { useLoad } from '../../stores/load';
 import { queryLink, tableName } from '../query/link';
 import IcebergProperties from './IcebergProperties.vue';
 import IcebergUpkeep from './IcebergUpkeep.vue';
+import LogCheck from './LogCheck.vue';
 import RestorePanel from './RestorePanel.vue';
 import TableBranches from './TableBranches.vue';
 import TableColumns from './TableColumns.vue';
@@ -35,6 +36,8 @@ const namespace = computed(() => String(route.params.namespace));
 const table = computed(() => String(route.params.table));
 const wanted = computed(() => (typeof route.query.version === 'string' && /^\d+$/.test(route.query.version) ? route.query.version : undefined));
 const section = computed(() => (sections.value.some((each) => each.name === route.query.section) ? String(route.query.section) : 'rows'));
+/** Told by the catalog, where the table itself cannot be read. */
+const isDelta = computed(() => catalog.relations.some((each) => each.namespace === namespace.value && each.name === table.value && each.format === 'delta'));
 const base = computed(() => `/catalog/${encodeURIComponent(namespace.value)}/${encodeURIComponent(table.value)}`);
 
 const detail = useLoad(() => call<TableDetail>(`${base.value}${wanted.value === undefined ? '' : `?version=${wanted.value}`}`));
@@ -125,6 +128,7 @@ const sections = computed(() => [{ name: 'rows', words: 'Rows' }, { name: 'colum
       <BaseButton v-if="past && (shown.format === 'delta' || shown.format === 'iceberg')" :aria-expanded="restoring" @click="restoring = !restoring">Restore it…</BaseButton>
     </template>
     <ProblemBox v-if="detail.problem.value" class="mb-2" :problem="detail.problem.value" can-retry @retry="reloadAll" />
+    <LogCheck v-if="!shown && detail.problem.value && isDelta" :base="base" @repaired="reloadAll" />
     <template v-if="shown">
       <RestorePanel v-if="restoring" :detail="shown" @close="restoring = false" @restored="onRestored" />
       <ProblemBox v-if="history.problem.value" class="mb-2" :problem="history.problem.value" can-retry @retry="history.reload" />

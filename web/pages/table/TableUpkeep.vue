@@ -10,6 +10,7 @@ import LoadingLine from '../../design/LoadingLine.vue';
 import ProblemBox from '../../design/ProblemBox.vue';
 import SelectField from '../../design/SelectField.vue';
 import TextField from '../../design/TextField.vue';
+import LogCheck from './LogCheck.vue';
 import { useAct, useLoad } from '../../stores/load';
 
 const props = defineProps<{ base: string; detail: TableDetail }>();
@@ -41,6 +42,10 @@ const clear = () => act<{ files: number; bytes: number; oldestReadable: number }
 );
 const clearLog = () => act<{ files: number; oldestVersion: number }>({ do: 'clear-log' }, (answer) => `${plural(answer.files, 'log file')} removed. The log begins at version ${answer.oldestVersion}.`);
 const checkpoint = () => act<{ version: number }>({ do: 'checkpoint' }, (answer) => `The log is summed up to version ${answer.version}.`);
+const repaired = (words: string) => {
+  done.value = words;
+  void plan.reload();
+};
 </script>
 
 <template>
@@ -80,5 +85,6 @@ const checkpoint = () => act<{ version: number }>({ do: 'checkpoint' }, (answer)
         <p class="mt-2.5 flex gap-2.5"><BaseButton :disabled="busy" @click="checkpoint">Sum up now</BaseButton><BaseButton look="danger" :disabled="busy || plan.value.value.log.files === 0" @click="clearLog">{{ plan.value.value.log.files === 0 ? 'Nothing to remove' : `Remove ${plural(plan.value.value.log.files, 'log file')}` }}</BaseButton></p>
       </article>
     </div>
+    <LogCheck class="mt-3.5" :base="base" @repaired="repaired" />
   </section>
 </template>
