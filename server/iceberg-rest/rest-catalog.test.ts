@@ -4,7 +4,9 @@
  */
 import { IcebergRestCatalog } from 'iceberg-js';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import { newDataFile } from '../../core/iceberg/data-files';
 import { addColumns, append } from '../../core/iceberg/operations';
+import { commitSnapshot } from '../../core/iceberg/snapshot-commit';
 import { field } from '../../core/schema/types';
 import { CountingIds, testPorts, writtenFile } from '../../core/testing/ports';
 import { CatalogPointer, memoryCell } from '../../core/iceberg/pointer';
@@ -239,6 +241,21 @@ describe('commits', () => {
     const { body } = await commit('c', 'appends', { requirements: [{ type: 'assert-ref-snapshot-id', ref: 'main', 'snapshot-id': 501 }], updates: [{ action: 'remove-snapshots', 'snapshot-ids': [501] }] });
     expect(body.error.code).toBe(409);
     expect((await stale()).status).toBe(200);
+  });
+
+  it.each([
+    ['in ORC', 'warehouse/c/odd/data/a.orc', 'ORC', 'of the format ORC'], ['outside of the storage', '../../elsewhere/a.parquet', 'PARQUET', 'lies outside of the table'],
+  ])('with a data file %s are refused by its name, before anything is made current', async (_, path, format, words) => {
+    await create('c', 'odd');
+    const table = await tableOf('c', 'odd');
+    const { metadata } = await table.current();
+    const file = { ...newDataFile(table.store.uri, writtenFile(path, 1, 2), metadata, 'c.odd'), format };
+    const own = new IcebergTable(table.store, table.root, 'client', new CatalogPointer(table.store, table.root, memoryCell(await table.pointer.current()), testPorts(700).ids));
+    const { snapshot: made } = await commitSnapshot(own, { added: [{ file: path.startsWith('..') ? { ...file, path: 'file:///elsewhere/a.parquet' } : file, specId: 0 }] }, testPorts(700 + words.length));
+    const { body } = await commit('c', 'odd', { requirements: [], updates: [{ action: 'add-snapshot', snapshot: made }, { action: 'set-snapshot-ref', 'ref-name': 'main', type: 'branch', 'snapshot-id': made['snapshot-id'] }] });
+    expect(body.error).toMatchObject({ code: 400, message: expect.stringContaining(words) });
+    expect((await table.current()).metadata.snapshots).toEqual([]);
+    await ask('DELETE', '/v1/namespaces/c/tables/odd');
   });
 
   it('take null for whatever a client leaves out', async () => {

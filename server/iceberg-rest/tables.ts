@@ -14,6 +14,7 @@ import { createRelation, dropRelation, findRelation, listRelations, nameOf, rena
 import { removeUnder } from '../lake/account';
 import { randomIds, systemClock } from '../lake/lake';
 import type { Services } from '../services';
+import { checkAddedFiles } from './added-files';
 import { alreadyExists, badRequest, noSuch } from './errors';
 import { GroupCommits, type DoneCommit, type FailedCommit } from './group-commits';
 import { levelsOf, namespaceOf } from './names';
@@ -178,6 +179,7 @@ export class IcebergTables {
     const known = await this.relation(identity, namespace, name);
     demand(identity, 'write', known);
     const { pointer } = this.#table(known);
+    await checkAddedFiles(this.#table(known), (await this.#table(known).current()).metadata, request.updates, this.services.lake.storageOf(known));
     if (pointer instanceof CatalogPointer) return this.#commits.add(known, this.#table(known), pointer, { identity, requirements, updates: this.#updates(identity, known, request) });
     return this.#inTurn([known.id], async () => {
       const table = this.#table(known);
@@ -204,6 +206,7 @@ export class IcebergTables {
         const { requirements } = changes[index]!;
         checkRequirements(metadata, requirements, table.name);
         const updates = this.#updates(identity, relation, changes[index]!);
+        await checkAddedFiles(table, metadata, updates, this.services.lake.storageOf(relation));
         const now = Math.max(systemClock.now(), metadata['last-updated-ms'] + 1);
         const next = nextMetadata(table, path, metadata, applyUpdates(metadata, updates, now, table.name), now);
         prepared.push({ relation, table, pointer, updates, path, next });
