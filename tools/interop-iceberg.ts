@@ -12,7 +12,7 @@ interface Rows {
 }
 
 const PORT = 4797;
-const BASE = `http://127.0.0.1:${PORT}`;
+export const BASE = `http://127.0.0.1:${PORT}`;
 /** Ways of writing of our tables. */
 const MARKED = Object.fromEntries(['delete', 'update', 'merge'].map((kind) => [`write.${kind}.mode`, 'merge-on-read']));
 const OURS: Record<string, { properties?: Record<string, string>; fields?: { 'source-id': number; name: string; transform: string }[]; version?: string; isNotRenamed?: true }> = {
@@ -37,14 +37,14 @@ const rowsOf = (from: number, to: number) => `
          TIMESTAMPTZ '2026-03-01 00:00:00+00' + to_microseconds(n) AS "at", CASE WHEN n = 3 THEN 'nan'::DOUBLE ELSE n / 4 END AS x, {'lat': n / 2, 'tags': ['a', NULL]} AS place
   FROM range(${from}, ${to}) numbers(n)`;
 
-async function api<T>(at: string, body?: unknown): Promise<T> {
+export async function api<T>(at: string, body?: unknown): Promise<T> {
   const response = await fetch(`${BASE}${at}`, body === undefined ? {} : { method: 'POST', headers: { 'content-type': 'application/json' }, body: JSON.stringify(body) });
   const answer = (await response.json()) as T & { detail?: string };
   if (!response.ok) throw new Error(`${at}: ${answer.detail ?? JSON.stringify(answer)}`);
   return answer;
 }
 
-const sql = (text: string) => api<Rows & { columns: unknown }>('/api/query', { sql: text, maxRows: 100_000 }).then(({ rows }) => rows);
+export const sql = (text: string) => api<Rows & { columns: unknown }>('/api/query', { sql: text, maxRows: 100_000 }).then(({ rows }) => rows);
 
 export async function checkIceberg(python: string, cache: string, judge: Judge): Promise<void> {
   const [home, lake] = [path.join(cache, 'server-home'), path.join(cache, 'lake')];
@@ -156,7 +156,7 @@ async function race(ask: <T>(what: string, ...more: string[]) => Promise<T>, jud
   console.log(`48 appends of eight writers at once, none lost; the other library needed ${their.tries} tries for its 24.`);
 }
 
-async function startServer(home: string): Promise<ChildProcess> {
+export async function startServer(home: string): Promise<ChildProcess> {
   const child = fork(path.join(projectRoot, 'tools/start.mjs'), ['--empty'], { env: { ...process.env, KIND_HARBOR_HOME: home, KIND_HARBOR_PORT: String(PORT), KIND_HARBOR_PERSON: 'interop' }, stdio: 'ignore' });
   for (let tries = 0; tries < 1200; tries++) {
     if (await fetch(`${BASE}/api/health`).then((response) => response.ok, () => false)) return child;

@@ -19,6 +19,7 @@ import { SqlBench } from '../server/testing/sql-bench';
 import { checkFiles } from './interop-files';
 import { checkIceberg } from './interop-iceberg';
 import { judgeOurs, judgeTheirs } from './interop-random-tables';
+import { checkSpark } from './interop-spark';
 import { runSuite, standardData } from './interop-standard-queries';
 
 const PACKAGES = ['deltalake==1.6.6', 'pyarrow==26.0.1', 'pyiceberg[pyiceberg-core]==0.12.0', 'fastavro==1.13.0', 'sqlalchemy==2.1.9'];
@@ -124,6 +125,8 @@ const files = await checkFiles(await LocalEngine.start(), python);
 passed += files.passed;
 failed += files.failed;
 await checkIceberg(python, cache, judge);
+
+await checkSpark(judge);
 
 /** Tables of the two libraries a run; the seed is another each day, and can be given: `-- --seed N`. */
 const RANDOM_TABLES = 25;

@@ -4,9 +4,10 @@
  */
 import fc from 'fast-check';
 import { fork } from 'node:child_process';
-import { mkdirSync, mkdtempSync, rmSync } from 'node:fs';
+import { mkdirSync, mkdtempSync, readdirSync, rmSync } from 'node:fs';
 import os from 'node:os';
 import path from 'node:path';
+import { checkLog, isWhole } from '../core/delta/log-check';
 import { append, createDeltaTable, latestState, overwrite, changeRows, restore } from '../core/delta/operations';
 import { DeltaTable } from '../core/delta/table';
 import { append as appendIceberg, createIcebergTable } from '../core/iceberg/operations';
@@ -19,6 +20,7 @@ import { LATEST, type LakeTable } from '../core/table/contract';
 import { testPorts, writtenFile } from '../core/testing/ports';
 import { projectRoot } from '../server/program-files';
 import { DiskStore } from '../server/storage/disk-store';
+import { judgeFilters } from '../server/testing/filter-judge';
 import { history as sqlHistory, replayHistory } from '../server/testing/histories';
 import { LocalEngine } from '../server/testing/local-engine';
 import { SqlBench } from '../server/testing/sql-bench';
@@ -65,6 +67,61 @@ async function kills(format: string, rounds: number): Promise<void> {
     before = version;
     if (round % 50 === 0) console.log(`${format}: ${round} kills, version ${version}`);
   }
+  rmSync(root, { recursive: true, force: true });
+}
+
+/** Statements and upkeep of every kind, killed at random moments; each time the log is whole, what was acknowledged is in it, and nothing is left lying about. */
+async function killedStatements(format: 'delta' | 'iceberg', rounds: number): Promise<void> {
+  const root = mkdtempSync(path.join(os.tmpdir(), 'soak-'));
+  const store = new DiskStore(root);
+  const columns = { fields: [field('k', 'long'), field('v', 'long')] };
+  if (format === 'delta') await createDeltaTable(new DeltaTable(store, 't', 't'), { schema: columns, properties: { 'delta.checkpointInterval': '4', 'delta.enableDeletionVectors': 'true' } }, { ...testPorts(), clock: { now: () => Date.now() } });
+  else await createIcebergTable(new IcebergTable(store, 't', 't', new FilePointer(store, 't')), { schema: columns, properties: { 'write.delete.mode': 'merge-on-read' } }, { ...testPorts(), clock: { now: () => Date.now() } });
+  const random = randomFrom(seed);
+  for (let round = 1; round <= rounds; round++) {
+    const child = fork(path.join(projectRoot, 'server/testing/writes-in-process.ts'), [root, format, String(seed * 1000 + round)], { execArgv: ['--import', 'tsx'], cwd: projectRoot, stdio: ['ignore', 'ignore', 'pipe', 'ipc'] });
+    let acknowledged = -1;
+    let said = '';
+    child.stderr!.on('data', (data: Buffer) => (said += data.toString()));
+    const died = new Promise((resolve) => child.on('exit', resolve));
+    await new Promise<void>((resolve) => {
+      child.on('message', (message) => {
+        if (message === 'ready') resolve();
+        else acknowledged = Number(message);
+      });
+      child.once('exit', () => resolve());
+    });
+    await new Promise((resolve) => setTimeout(resolve, 100 + random() * 900));
+    if (child.exitCode !== null) throw new Error(`${format}, round ${round}: the writer ended by itself: ${said.slice(0, 2000)}`);
+    child.kill('SIGKILL');
+    await died;
+    const table = open(store, format);
+    const { version } = await table.snapshot(LATEST);
+    if (version < acknowledged) throw new Error(`${format}, round ${round}: version ${acknowledged} was acknowledged, the newest is ${version}`);
+    await (await table.snapshot(LATEST)).files();
+    if (table instanceof DeltaTable) {
+      const report = await checkLog(table);
+      if (!isWhole(report)) throw new Error(`${format}, round ${round}: ${JSON.stringify({ ...report, checkpoints: report.checkpoints.filter((each) => each.status === 'wrong') })}`);
+    }
+    // Listing clears away what the killed writer left on its way.
+    await store.list('t');
+    const left = readdirSync(path.join(root, 't'), { recursive: true, encoding: 'utf8' }).filter((name) => path.basename(name).startsWith('.'));
+    if (left.length > 0) throw new Error(`${format}, round ${round}: left behind: ${left.join(', ')}`);
+    if (round % 20 === 0) console.log(`${format}: ${round} kills amid statements of every kind, version ${version}, log whole`);
+  }
+  rmSync(root, { recursive: true, force: true });
+}
+
+/** Conditions over every type and layout, answered as without files. */
+async function filters(seeds: number): Promise<void> {
+  const root = mkdtempSync(path.join(os.tmpdir(), 'soak-'));
+  const bench = new SqlBench(new DiskStore(root), await LocalEngine.start());
+  for (let n = 0; n < seeds; n++) {
+    const { tables, conditions, problems } = await judgeFilters(bench, seed * 100 + n, 20);
+    if (problems.length > 0) throw new Error(problems.slice(0, 5).join('\n'));
+    console.log(`${tables} tables, ${conditions} conditions answered as without files (seed ${seed * 100 + n})`);
+  }
+  bench.remove();
   rmSync(root, { recursive: true, force: true });
 }
 
@@ -149,6 +206,8 @@ async function sqlHistories(count: number): Promise<void> {
   console.log(`${count} random histories of statements read as their model says`);
 }
 
+for (const format of ['delta', 'iceberg'] as const) await killedStatements(format, option('statement-kills', 100));
+await filters(option('filters', 5));
 await sqlHistories(option('sql-histories', 200));
 await kills('delta', option('kills', 500));
 await kills('iceberg', option('kills', 500));

@@ -61,7 +61,7 @@ export class Changes {
     readonly receipts: ReceiptBook,
     readonly events: Events,
     readonly config: Config,
-    readonly givingWay: Pick<GivingWay, 'wait'> = new GivingWay(),
+    readonly givingWay: Pick<GivingWay, 'inTurn'> = new GivingWay(),
   ) {
     this.#scratch = path.join(config.home, 'scratch', 'changes');
     rmSync(path.join(config.home, 'scratch'), { recursive: true, force: true });
@@ -133,10 +133,9 @@ export class Changes {
     let last: unknown;
     try {
       return await retrying(target.name, STATEMENT_RETRIES, systemClock, async () => {
-        await this.givingWay.wait(target.name);
         try {
           // Waiting for others takes nobody's turn.
-          return await this.queries.queue.add(() => this.#attempt(id, options, statement, target, told));
+          return await this.givingWay.inTurn(target.name, () => this.queries.queue.add(() => this.#attempt(id, options, statement, target, told)));
         } catch (error) {
           if (error instanceof AlreadyLoaded) return alreadyLoaded(statement, error);
           if (!(error instanceof LakeError && error.kind === 'conflict')) throw error;

@@ -111,7 +111,7 @@ export class IcebergTables {
   async load(identity: Identity, namespace: string, name: string): Promise<LoadedTable> {
     const relation = await this.relation(identity, namespace, name);
     demand(identity, 'read', relation);
-    this.services.givingWay.began(nameOf(relation), nameOfIdentity(identity));
+    if (mayDo(identity, 'write', relation)) await this.services.givingWay.looks(nameOf(relation), nameOfIdentity(identity));
     return this.#loaded(relation);
   }
 
@@ -316,7 +316,7 @@ export class IcebergTables {
       ...receiptOf(identity, relation, updates), outcome: 'done', problem: null, rowCount: snapshot ? Number(snapshot.summary?.['added-records'] ?? 0) : null,
       written: { table: nameOf(relation), version: made ? versionOf(metadata, made) : null, ...(made ? { snapshotId: String(made['snapshot-id']), operation: made.summary?.operation, engine: engineOf(made.summary) } : {}) },
     });
-    this.services.givingWay.done(nameOf(relation));
+    this.services.givingWay.committed(nameOf(relation), nameOfIdentity(identity));
     events.tell({ topic: 'table', name: nameOf(relation) });
   }
 
@@ -327,7 +327,6 @@ export class IcebergTables {
 
   #noteFailure({ identity, relation, updates, error }: FailedCommit): void {
     const problem = error instanceof LakeError ? error.message : 'An unexpected error.';
-    if (error instanceof LakeError && error.kind === 'conflict') this.services.givingWay.refused(nameOf(relation), nameOfIdentity(identity));
     this.services.receipts.put({ ...receiptOf(identity, relation, updates), outcome: 'failed', problem, rowCount: null, written: { table: nameOf(relation) } });
   }
 }

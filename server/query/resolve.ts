@@ -41,7 +41,7 @@ export type Pins = ReadonlyMap<string, number | Snapshot>;
 const MAX_VIEW_DEPTH = 16;
 
 /** How names in the text of a view are meant. */
-type NamesInView = Pick<ViewDefinition, 'defaultNamespace' | 'defaultCatalog'>;
+type NamesInView = Pick<ViewDefinition, 'defaultNamespace' | 'defaultCatalog'> & { isOutside?: boolean };
 
 export class Resolver {
   readonly #snapshots = new Map<string, Promise<ResolvedTable>>();
@@ -120,9 +120,9 @@ export class Resolver {
     const name = `${relation.namespace}.${relation.name}`;
     if (reference.asOf.kind !== 'latest') throw new LakeError('bad-request', `${name} is a view; ask for the past of the tables that it reads instead.`);
     if (views.includes(name) || views.length >= MAX_VIEW_DEPTH) throw new LakeError('bad-request', `The view ${name} reads itself, by way of ${views.join(', ')}.`);
-    const { sql, foreign, defaultNamespace, defaultCatalog } = relation.definition as ViewDefinition;
+    const { sql, foreign, defaultNamespace, defaultCatalog, iceberg } = relation.definition as ViewDefinition;
     if (foreign) throw new LakeError('unsupported', `The view ${name} is written in the dialect ${foreign.dialect}, with ${foreign.problem}, which is not taken over here.`, { table: name, hint: 'The engine that made it can read it. To read it here, give it a representation in the dialect kind-harbor.' });
-    return this.statements.read(sql).then((statement) => this.#resolve(statement, [...views, name], { defaultNamespace, defaultCatalog }));
+    return this.statements.read(sql).then((statement) => this.#resolve(statement, [...views, name], { defaultNamespace, defaultCatalog, isOutside: iceberg !== undefined }));
   }
 
   /** "default-catalog": the name of this catalog, as the engine that made the view has it, tells nothing here. */
@@ -134,9 +134,17 @@ export class Resolver {
   }
 
   /** "default-namespace": where a view's names without a namespace are. */
-  async #inDefaultNamespace(name: readonly string[], { defaultNamespace }: NamesInView): Promise<Relation | undefined> {
-    if (defaultNamespace === undefined || name.length !== 1) return undefined;
-    const found = await this.names.get(defaultNamespace, name[0]!).catch((error: unknown) => {
+  async #inDefaultNamespace([first, last]: readonly string[], { defaultNamespace, isOutside }: NamesInView): Promise<Relation | undefined> {
+    if (last === undefined) return defaultNamespace === undefined ? undefined : this.#mayRead(defaultNamespace, first!);
+    // Another engine has a name of its own for this catalog, which its views may begin names with.
+    const cut = first!.indexOf('.');
+    if (!isOutside || cut < 0) return undefined;
+    return (await this.#mayRead(first!, last)) ?? this.#mayRead(first!.slice(cut + 1), last);
+  }
+
+  /** Undefined where there is none. */
+  async #mayRead(namespace: string, name: string): Promise<Relation | undefined> {
+    const found = await this.names.get(namespace, name).catch((error: unknown) => {
       if (error instanceof LakeError && error.kind === 'not-found') return undefined;
       throw error;
     });
