@@ -168,6 +168,8 @@ async function deltaFolders(spark: Spark, lake: string, judge: Judge): Promise<v
     await same(spark, judge, `made.d_${name} in Spark, before 1970`, `SELECT k FROM made.d_${name} WHERE "at" < TIMESTAMPTZ '1970-01-01 00:00:00+00'`, `SELECT k FROM ${folder} WHERE at < TIMESTAMP '1970-01-01 00:00:00'`);
     await same(spark, judge, `made.d_${name}, version 5 in Spark`, `SELECT count(*), sum(k) FROM made.d_${name} FOR SYSTEM_VERSION AS OF 5`, `SELECT count(*), sum(k) FROM ${folder} VERSION AS OF 5`);
     for (const step of [`INSERT INTO ${folder} VALUES (1000, 'theirs', DATE '2026-01-02', NULL, NULL)`, `UPDATE ${folder} SET name = 'theirs' WHERE k < 5`, `DELETE FROM ${folder} WHERE k = 30`, `OPTIMIZE ${folder}`]) judge(`made.d_${name}: ${step.slice(0, 20)}`, 'done', (await spark.ask(step)).error ?? 'done');
+    await sql(`ALTER TABLE made.d_${name} SET PROPERTIES ("offered-as-iceberg" = 'true')`);
+    await same(spark, judge, `made.d_${name}, offered as Iceberg`, `SELECT k, name, day, "at", d FROM made.d_${name}`, `SELECT k, name, day, at, d FROM harbor.made.d_${name}`);
     await same(spark, judge, `made.d_${name}, after Spark's changes`, `SELECT k, name, day FROM made.d_${name}`, `SELECT k, name, day FROM ${folder}`);
   }
   const folder = path.join(lake, 'from-spark');

@@ -6,6 +6,7 @@ import { spawn, spawnSync } from 'node:child_process';
 import { existsSync, mkdirSync, rmSync } from 'node:fs';
 import { createServer } from 'node:net';
 import path from 'node:path';
+import { stripVTControlCharacters } from 'node:util';
 import { ensureBuilt, ensureInstalled, root } from './lib/prepare.mjs';
 
 const VERSIONS = ['20.19.0', '26'];
@@ -23,7 +24,7 @@ for (const version of VERSIONS) {
   }
   const started = await starts(node);
   const tests = spawnSync(node, ['node_modules/vitest/vitest.mjs', 'run', '--reporter=dot'], { cwd: root, encoding: 'utf8', env: { ...process.env, NODE_ENV: 'test' }, maxBuffer: 1e9 });
-  const [summary = 'no summary'] = /Tests .*/.exec(tests.stdout.replaceAll(/\u001b\[\d+m/g, '')) ?? [];
+  const [summary = 'no summary'] = /Tests .*/.exec(stripVTControlCharacters(tests.stdout)) ?? [];
   console.log(`Node.js ${spawnSync(node, ['--version'], { encoding: 'utf8' }).stdout.trim()}: the server ${started ? 'starts with the demo' : 'does NOT start'}; unit tests ${tests.status === 0 ? 'pass' : 'FAIL'} (${summary.trim()})`);
   if (tests.status !== 0) console.log(`${tests.stdout}\n${tests.stderr}`.split('\n').filter((line) => /FAIL|Error/.test(line)).slice(0, 20).join('\n'));
   failed ||= !started || tests.status !== 0;

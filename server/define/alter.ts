@@ -14,6 +14,7 @@ import type { ColumnChange, TableChange } from '../../core/sql/define';
 import { LATEST } from '../../core/table/contract';
 import { demand, nameOfIdentity, type Identity } from '../access/access';
 import { annotateRelation, nameOf, renameRelation, type Relation } from '../catalog/relations';
+import { OFFERED } from '../lake/delta-faces';
 import { randomIds, systemClock } from '../lake/lake';
 import type { DefineServices, Done } from './definitions';
 
@@ -65,7 +66,7 @@ async function alterDelta({ database }: DefineServices, table: DeltaTable, relat
     case 'comment':
       return describeTable(table, change.comment, ports);
     case 'properties':
-      return setDeltaProperties(table, change.properties, ports);
+      return changeDeltaProperties(database, relation, table, change.properties, ports);
     case 'key': {
       const { fields } = (await table.snapshot(LATEST)).schema;
       const missing = change.columns.find((each) => !findField(fields, each));
@@ -76,6 +77,16 @@ async function alterDelta({ database }: DefineServices, table: DeltaTable, relat
     default:
       throw new LakeError('unsupported', `A Delta table ${change.kind === 'order' ? 'keeps no order of rows' : 'stays partitioned as it was made'}. Nothing was changed.`, { table: table.name, hint: change.kind === 'order' ? 'Lay rows out by upkeep.' : 'Make another table with AS, or an Iceberg table.' });
   }
+}
+
+/** Whether engines of the catalog protocol are shown the table is the catalog's own to say; all else is the table's. */
+async function changeDeltaProperties(database: DefineServices['database'], relation: Relation, table: DeltaTable, { [OFFERED]: offered, ...properties }: Readonly<Record<string, string | null>>, ports: Ports): Promise<number | undefined> {
+  if (offered !== undefined) {
+    if (offered !== null && offered !== 'true' && offered !== 'false') throw new LakeError('bad-request', `${OFFERED} is true or false, not '${offered}'. Nothing was changed.`, { table: table.name });
+    const others = Object.entries(relation.properties).filter(([name]) => name !== OFFERED);
+    await annotateRelation(database, relation, { properties: { ...Object.fromEntries(others), ...(offered === 'true' ? { [OFFERED]: offered } : {}) } }, ports.who!);
+  }
+  return Object.keys(properties).length === 0 ? undefined : setDeltaProperties(table, properties, ports);
 }
 
 async function alterDeltaColumn(table: DeltaTable, change: ColumnChange, ports: Ports): Promise<number | undefined> {

@@ -15,6 +15,7 @@ import { removeUnder } from '../lake/account';
 import { randomIds, systemClock } from '../lake/lake';
 import type { Services } from '../services';
 import { checkAddedFiles } from './added-files';
+import { DeltaFaces, isOffered } from '../lake/delta-faces';
 import { alreadyExists, badRequest, noSuch } from './errors';
 import { GroupCommits, type DoneCommit, type FailedCommit } from './group-commits';
 import { levelsOf, namespaceOf } from './names';
@@ -76,9 +77,11 @@ export class IcebergTables {
   readonly #turns = new Map<string, Promise<unknown>>();
   readonly #commits: GroupCommits;
   readonly #namespaces: IcebergNamespaces;
+  readonly #faces: DeltaFaces;
 
-  constructor(readonly services: Pick<Services, 'database' | 'lake' | 'events' | 'receipts' | 'names' | 'givingWay'>) {
+  constructor(readonly services: Pick<Services, 'database' | 'lake' | 'events' | 'receipts' | 'names' | 'givingWay' | 'upkeep'>) {
     this.#namespaces = new IcebergNamespaces(services);
+    this.#faces = new DeltaFaces(services);
     this.#commits = new GroupCommits({
       inTurn: (id, work) => this.#inTurn([id], work), swap: (relationId, expected, next) => swapPointer(services.database, relationId, expected, next),
       done: (commit) => this.#told(commit), failed: (commit) => this.#noteFailure(commit), locationOf: (relation, path) => locationOf({ ...relationPlace(services.lake, relation), path }),
@@ -86,7 +89,7 @@ export class IcebergTables {
   }
 
   async list(identity: Identity, namespace: string): Promise<TableIdentifier[]> {
-    return (await this.relations(identity, namespace)).filter(isIceberg).map((relation) => ({ namespace: levelsOf(relation.namespace), name: relation.name }));
+    return (await this.relations(identity, namespace)).filter((relation) => isIceberg(relation) || isOffered(relation)).map((relation) => ({ namespace: levelsOf(relation.namespace), name: relation.name }));
   }
 
   /** Tables and views that the caller may see. */
@@ -97,7 +100,7 @@ export class IcebergTables {
   /** Fails for one that there is not, that is no Iceberg table, or that may not be seen. */
   async relation(identity: Identity, namespace: string, name: string): Promise<Relation> {
     const relation = await this.#named(namespace, name);
-    if (!relation || !isIceberg(relation) || !mayDo(identity, 'see', relation)) throw noSuch('Table', `There is no Iceberg table ${namespace}.${name} in the catalog.`);
+    if (!relation || !(isIceberg(relation) || isOffered(relation)) || !mayDo(identity, 'see', relation)) throw noSuch('Table', `There is no Iceberg table ${namespace}.${name} in the catalog.`);
     return relation;
   }
 
@@ -111,8 +114,14 @@ export class IcebergTables {
   async load(identity: Identity, namespace: string, name: string): Promise<LoadedTable> {
     const relation = await this.relation(identity, namespace, name);
     demand(identity, 'read', relation);
+    if (isOffered(relation)) return this.#faceOf(relation);
     if (mayDo(identity, 'write', relation)) await this.services.givingWay.looks(nameOf(relation), nameOfIdentity(identity));
     return this.#loaded(relation);
+  }
+
+  async #faceOf(relation: Relation): Promise<LoadedTable> {
+    const { path, metadata } = await this.#faces.of(relation);
+    return { relation, metadata, metadataLocation: locationOf({ ...relationPlace(this.services.lake, relation), path }) };
   }
 
   async #loaded(relation: Relation): Promise<LoadedTable> {
@@ -159,6 +168,7 @@ export class IcebergTables {
     const { database, lake, events } = this.services;
     const relation = await this.relation(identity, namespace, name);
     demand(identity, 'manage', relation);
+    mustBeIceberg(relation);
     const storage = lake.storageOf(relation);
     const files = purge ? await storage.store.list(relation.location!) : [];
     if (purge) {
@@ -178,6 +188,7 @@ export class IcebergTables {
     if (creates && relation) throw alreadyExists(`${namespace}.${name} exists in the catalog already.`);
     const known = await this.relation(identity, namespace, name);
     demand(identity, 'write', known);
+    mustBeIceberg(known);
     const { pointer } = this.#table(known);
     await checkAddedFiles(this.#table(known), (await this.#table(known).current()).metadata, request.updates, this.services.lake.storageOf(known));
     if (pointer instanceof CatalogPointer) return this.#commits.add(known, this.#table(known), pointer, { identity, requirements, updates: this.#updates(identity, known, request) });
@@ -194,6 +205,7 @@ export class IcebergTables {
   async transaction(identity: Identity, changes: readonly (CommitTable & { identifier: TableIdentifier })[]): Promise<void> {
     const relations = await Promise.all(changes.map(({ identifier }) => this.relation(identity, namespaceOf(identifier.namespace), identifier.name)));
     for (const relation of relations) demand(identity, 'write', relation);
+    for (const relation of relations) mustBeIceberg(relation);
     const twice = relations.find((relation, index) => relations.findIndex((other) => other.id === relation.id) !== index);
     if (twice) throw badRequest(`${nameOf(twice)} is named twice in one transaction.`);
     await this.#inTurn(relations.map(({ id }) => id), async () => {
@@ -339,6 +351,11 @@ function receiptOf(identity: Identity, relation: Relation, updates: readonly Tab
 /** What an engine says of itself in a summary, by common practice. */
 function engineOf(summary: Record<string, string> | undefined): string | undefined {
   return summary?.['engine-name'] ?? summary?.['app-name'] ?? Object.keys(summary ?? {}).find((key) => key.endsWith('-version') && !key.startsWith('format'))?.replace(/-version$/, '');
+}
+
+/** Of the tables that are shown, those of Delta are changed through their own log. */
+function mustBeIceberg(relation: Relation): void {
+  if (isOffered(relation)) throw badRequest(`${nameOf(relation)} is kept as Delta and is only read through this protocol. Nothing was changed. Change its rows through its Delta log, or by SQL here.`);
 }
 
 export function isIceberg(relation: Relation): boolean {

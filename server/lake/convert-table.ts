@@ -11,13 +11,12 @@ import { CatalogPointer, memoryCell } from '../../core/iceberg/pointer';
 import { IcebergTable } from '../../core/iceberg/table';
 import type { DataFile } from '../../core/scan/plan';
 import { joinPath } from '../../core/storage/paths';
-import { LATEST } from '../../core/table/contract';
 import { changeFormat, nameOf, readPointer, type Relation } from '../catalog/relations';
 import type { Services } from '../services';
 import { randomIds, systemClock } from './lake';
 import { writeWithReceipt } from './writes';
 
-type ConversionServices = Pick<Services, 'database' | 'lake' | 'upkeep' | 'events' | 'receipts'>;
+export type ConversionServices = Pick<Services, 'database' | 'lake' | 'upkeep' | 'events' | 'receipts'>;
 
 export interface TableConversion {
   from: 'delta' | 'iceberg';
@@ -73,8 +72,9 @@ export async function convertTable(services: ConversionServices, relation: Relat
   return result;
 }
 
-async function deltaSource({ lake, upkeep }: ConversionServices, relation: Relation, table: DeltaTable): Promise<DeltaSource> {
-  const [state, snapshot] = [await latestState(table), await table.snapshot(LATEST)];
+export async function deltaSource({ lake, upkeep }: Pick<ConversionServices, 'lake' | 'upkeep'>, relation: Relation, table: DeltaTable): Promise<DeltaSource> {
+  const state = await latestState(table);
+  const snapshot = await table.snapshot({ kind: 'number', number: BigInt(state.version) });
   const files = await snapshot.files();
   const uncounted = files.filter((file) => file.rows === undefined);
   const storage = lake.storageOf(relation);

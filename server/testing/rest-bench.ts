@@ -37,6 +37,7 @@ export class RestBench {
     bench.services = {
       names: new RelationNames(database, events), database, events, lake, log: quiet, givingWay: new GivingWay(), config: { person: 'tester' }, tokens: new Tokens(database, randomBytes(32)),
       receipts: { put: (receipt: Omit<Receipt, 'at'>) => bench.receipts.push(receipt) },
+      upkeep: { withRows: async (_storage: unknown, files: unknown[]) => files },
       queries: { columnsOf: async () => [{ name: 'n', type: 'bigint' }] } as unknown as Queries,
     } as unknown as Services;
     const app = express();
