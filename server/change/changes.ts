@@ -1,6 +1,6 @@
 /** Runs statements that change rows of Delta and Iceberg tables: resolve, plan, write new files sealed, commit one version, keep a receipt. */
 import { randomUUID } from 'node:crypto';
-import { mkdirSync, rmSync } from 'node:fs';
+import { rmSync } from 'node:fs';
 import { readdir, stat } from 'node:fs/promises';
 import path from 'node:path';
 import { latestState } from '../../core/delta/operations';
@@ -18,14 +18,13 @@ import type { ReceiptBook } from '../catalog/receipt-book';
 import type { ReceiptTable } from '../catalog/receipts';
 import type { Config } from '../config';
 import { EngineError } from '../engine/failures';
-import { translateError } from '../engine/translate';
 import type { Events } from '../events';
 import type { DeltaUpkeep } from '../lake/delta-upkeep';
 import { randomIds, systemClock, type OpenStorage } from '../lake/lake';
 import { GivingWay } from '../lake/giving-way';
-import { openScans, type OpenScans } from '../query/open-scans';
 import { prepareQuery, receiptTable, type PlannedTable } from '../query/prepare';
 import type { Queries, QueryResult } from '../query/queries';
+import { withInstance } from '../query/sealed-instance';
 import { composeChange, type ComposedChange } from './composed-change';
 import { commitDelta, trackingFields } from './delta-change';
 import { branchState, commitIceberg, lineageFields } from './iceberg-change';
@@ -48,9 +47,6 @@ export interface ChangeOptions {
 export interface ChangeResult extends QueryResult {
   written: { table: string; /** Null where no row was concerned, so that no version was made. */ version: number | null; operation: string; /** The load was in the table before. */ alreadyLoaded?: { version: number | null } };
 }
-
-/** Changes may take longer than queries. */
-export const TIME_FACTOR = 6;
 
 export class Changes {
   readonly #scratch: string;
@@ -160,42 +156,24 @@ export class Changes {
     told(prepared.tables.filter((table) => !table.withPositions).map(receiptTable));
     const tables = await Promise.all(prepared.tables.map((table) => (table.withPositions ? asTarget(table, statement, attempt.extraFields) : table)));
     const scratch = path.join(this.#scratch, id);
-    mkdirSync(scratch, { recursive: true });
     const { engine } = this.queries;
-    let scans: OpenScans | undefined;
-    try {
-      scans = await openScans(tables, this.queries, scratch);
-      const { relations } = scans;
-      await engine.call('beginChange', { id, sql: prepared.compile(relations).sql, allow: { ...scans.allow, folders: [...(scans.allow.folders ?? []), scratch] }, millis: this.config.queryMillis * TIME_FACTOR, spill: path.join(scratch, 'spill') });
+    return withInstance(this.queries, { id, scratch, prepared, tables }, async ({ scans, step }) => {
       await checked;
-      let ahead = scans.setup;
-      const step = (text: string, setup: string[] = []) => {
-        const first = [...ahead, ...setup];
-        ahead = [];
-        return engine.call('changeStep', { id, setup: first, sql: text });
-      };
-      return await attempt.commit({
+      const change: RowChange = {
         statement, composed, name: target.name, scans, others: tables.filter((each) => !each.withPositions), ...targetOf(tables),
-        writing: { step, scratch, store: target.storage.store }, tree: engine, sqlOf: (range) => prepared.compileRange(relations, range), sql, ...(loadId === undefined ? {} : { loadId }), ...(files && (statement.kind === 'insert' || statement.kind === 'replace') ? { files } : {}),
-      }, nameOfIdentity(as));
-    } catch (error) {
-      throw this.#translated(error, tables, scans?.copies);
-    } finally {
-      // The answer does not wait for the instance to be taken down.
-      void engine.call('endChange', { id }).catch(() => undefined);
-      await scans?.release();
-      rmSync(scratch, { recursive: true, force: true });
-    }
+        writing: { step, scratch, store: target.storage.store }, tree: engine, sqlOf: (range) => prepared.compileRange(scans.relations, range), sql,
+        ...(loadId === undefined ? {} : { loadId }), ...(files && (statement.kind === 'insert' || statement.kind === 'replace') ? { files } : {}),
+      };
+      return attempt.commit(change, nameOfIdentity(as)).catch(sayingWhichRule);
+    });
   }
+}
 
-  #translated(error: unknown, tables: readonly PlannedTable[], copies: OpenScans['copies'] | undefined): unknown {
-    if (!(error instanceof EngineError)) return error;
-    const rule = error.message.indexOf(BROKEN_RULE);
-    if (rule >= 0) return new LakeError('refused', `${withoutOurs(error.message.slice(rule))}. Nothing was changed.`);
-    const names = new Map(tables.map(({ standIn, source }) => [standIn, source.name]));
-    // Positions are those of SQL that the user never saw.
-    return translateError(new EngineError(error.kind, error.message), { roots: this.queries.roots, ...(copies ? { copies } : {}), names });
-  }
+/** A rule of the table that new rows break is told as such. */
+function sayingWhichRule(error: unknown): never {
+  const rule = error instanceof EngineError ? error.message.indexOf(BROKEN_RULE) : -1;
+  if (rule < 0) throw error;
+  throw new LakeError('refused', `${withoutOurs((error as EngineError).message.slice(rule))}. Nothing was changed.`);
 }
 
 /** Files of a statement's scratch, which come and go while it runs. */

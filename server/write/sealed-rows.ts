@@ -1,15 +1,11 @@
 /** The rows of a user's query at hand in a sealed instance, which takes further steps over them. */
-import { mkdirSync, rmSync } from 'node:fs';
 import path from 'node:path';
 import type { Identity } from '../access/access';
 import type { ReceiptTable } from '../catalog/receipts';
-import { TIME_FACTOR } from '../change/changes';
 import type { Writing } from '../change/write-files';
-import { EngineError } from '../engine/failures';
-import { translateError } from '../engine/translate';
-import { openScans, type OpenScans } from '../query/open-scans';
 import { prepareQuery, receiptTable } from '../query/prepare';
 import type { Queries } from '../query/queries';
+import { withInstance } from '../query/sealed-instance';
 
 export interface SealedRows {
   step: Writing['step'];
@@ -25,25 +21,9 @@ export function withSealedRows<T>(queries: Queries, { id, sql, as }: { id: strin
   return queries.queue.add(async () => {
     const scratch = path.join(queries.config.home, 'scratch', 'writes', id);
     const prepared = await prepareQuery(await queries.resolver(as).resolve(sql), queries.statements, queries.roots);
-    mkdirSync(scratch, { recursive: true });
-    const { engine } = queries;
-    let scans: OpenScans | undefined;
-    try {
-      scans = await openScans(prepared.tables, queries, scratch);
-      const rows = prepared.compile(scans.relations).sql;
-      await engine.call('beginChange', { id, sql: rows, allow: { ...scans.allow, folders: [...(scans.allow.folders ?? []), scratch] }, millis: queries.config.queryMillis * TIME_FACTOR, spill: path.join(scratch, 'spill') });
-      const step = (text: string, setup: string[] = []) => engine.call('changeStep', { id, setup, sql: text });
-      await step('SELECT 1', scans.setup);
-      return await work({ step, scratch, rows, tables: prepared.tables.map(receiptTable) });
-    } catch (error) {
-      if (!(error instanceof EngineError)) throw error;
-      const names = new Map(prepared.tables.map(({ standIn, source }) => [standIn, source.name]));
-      // Positions are those of SQL that the user never saw.
-      throw translateError(new EngineError(error.kind, error.message), { roots: queries.roots, ...(scans ? { copies: scans.copies } : {}), names });
-    } finally {
-      await engine.call('endChange', { id }).catch(() => undefined);
-      await scans?.release();
-      rmSync(scratch, { recursive: true, force: true });
-    }
+    return withInstance(queries, { id, scratch, prepared, tables: prepared.tables }, async ({ step, rows }) => {
+      await step('SELECT 1');
+      return work({ step, scratch, rows, tables: prepared.tables.map(receiptTable) });
+    });
   });
 }
