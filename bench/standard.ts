@@ -7,7 +7,7 @@ import { LocalEngine } from '../server/testing/local-engine';
 import { SqlBench } from '../server/testing/sql-bench';
 import { withNamespace } from '../server/testing/with-namespace';
 import { makeTables, standardData, standardQueries, tablesOf } from '../tools/interop-standard-queries';
-import type { Claim } from './lib/measure';
+import { interleaved, type Claim } from './lib/measure';
 
 const RUNS = 3;
 const LIMITS = { delta: 1.05, iceberg: 1.1 } as const;
@@ -33,12 +33,8 @@ export async function benchStandard(): Promise<Claim[]> {
     let worst = { number: 0, ratio: 0 };
     for (const { number, sql } of standardQueries(folder, 'tpch')) {
       const text = withNamespace(sql, tables, (table) => `bay.${format}_${table}`).replace(/;\s*$/, '');
-      const [ours, reference]: number[][] = [[], []];
-      for (let run = 0; run < RUNS; run++) {
-        ours!.push(await timed(() => bench.rows(text)));
-        reference!.push(await timed(() => raw(format, sql)));
-      }
-      const [mine, its] = [median(ours!), median(reference!)];
+      const { ours, reference } = await interleaved(() => bench.rows(text), () => raw(format, sql), RUNS);
+      const [mine, its] = [ours.median, reference.median];
       sums.ours += mine;
       sums.raw += its;
       if (mine / its > worst.ratio) worst = { number, ratio: mine / its };
@@ -49,14 +45,4 @@ export async function benchStandard(): Promise<Claim[]> {
   bench.remove();
   rmSync(at, { recursive: true, force: true });
   return claims;
-}
-
-async function timed(work: () => Promise<unknown>): Promise<number> {
-  const started = performance.now();
-  await work();
-  return performance.now() - started;
-}
-
-function median(times: number[]): number {
-  return times.sort((a, b) => a - b)[times.length >> 1]!;
 }

@@ -23,10 +23,6 @@ export interface CheckpointPorts {
 /** File actions of one sidecar. */
 const SIDECAR_ACTIONS = 50_000;
 
-export function classicPath(root: string, version: number): string {
-  return joinPath(root, LOG_FOLDER, `${paddedVersion(version)}.checkpoint.parquet`);
-}
-
 /** Sums the log up to the state's version; readers begin there. Returns the checkpoint's path. `isNewest`: readers are pointed to it. */
 export async function writeCheckpoint(table: DeltaTable, state: LogState, ports: CheckpointPorts, { isNewest = true } = {}): Promise<string> {
   const isV2 = state.metadata.configuration['delta.checkpointPolicy'] === 'v2';
@@ -34,7 +30,7 @@ export async function writeCheckpoint(table: DeltaTable, state: LogState, ports:
   const head = headActions(state);
   const counted = { actions: head.length };
   const files = fileActions(state, ports.clock.now(), counted);
-  const path = isV2 ? joinPath(log, `${paddedVersion(state.version)}.checkpoint.${ports.ids.uuid()}.json`) : classicPath(table.root, state.version);
+  const path = isV2 ? joinPath(log, `${paddedVersion(state.version)}.checkpoint.${ports.ids.uuid()}.json`) : joinPath(log, `${paddedVersion(state.version)}.checkpoint.parquet`);
   let bytes: number;
   if (isV2) {
     const sidecars: Sidecar[] = [];

@@ -7,9 +7,9 @@ import { toBytes } from '../storage/object-store';
 import { joinPath } from '../storage/paths';
 import { actionsText, commitChange, ENGINE_INFO, wroteLateMinimums } from './commit';
 import { readCheckpoint } from './checkpoint';
-import { classicPath, writeCheckpoint, type CheckpointPorts } from './checkpoint-write';
+import { writeCheckpoint, type CheckpointPorts } from './checkpoint-write';
 import { allFiles } from './live-files';
-import { commitPath, listLog, LOG_FOLDER, paddedVersion, readCommit, type LogListing } from './log';
+import { commitPath, listLog, LOG_FOLDER, oldestListed, paddedVersion, readCommit, type LogListing } from './log';
 import { checksumProblem, Replay, type LogState } from './state';
 import type { Field } from '../schema/types';
 import type { Add } from './actions';
@@ -92,7 +92,7 @@ interface Examined {
 async function examine(table: DeltaTable): Promise<Examined> {
   const { store, root, name } = table;
   const log = await listLog(store, root, name);
-  const oldest = [...log.commits.keys(), ...log.checkpoints.keys()].reduce((least, version) => Math.min(least, version), log.latest);
+  const oldest = oldestListed(log);
   const report: LogReport = { oldest, latest: log.latest, versions: [], missing: [], checkpoints: [], lateMinimums: [], checksums: [] };
   const proved = new Map<number, LogState>();
   // What the commits come to, from version 0 or from the first checkpoint, which then nothing proves; undefined behind a gap.
@@ -195,10 +195,9 @@ export async function repairLog(table: DeltaTable, ports: CheckpointPorts & { wh
   for (const { version, paths, status } of report.checkpoints) {
     if (status !== 'wrong') continue;
     const state = proved.get(version)!;
-    const path = await writeCheckpoint(table, state, ports, { isNewest: version === Math.max(...report.checkpoints.map((each) => each.version)) });
-    for (const old of paths) if (old !== path) await store.delete(old);
+    const path = await writeCheckpoint(table, state, ports, { isNewest: version === report.checkpoints.at(-1)!.version });
     // Some readers take the parts' or V2 names first, so that none may stay.
-    if (path !== classicPath(root, version) && paths.includes(classicPath(root, version))) await store.delete(classicPath(root, version));
+    for (const old of paths) if (old !== path) await store.delete(old);
     await store.delete(joinPath(root, LOG_FOLDER, `${paddedVersion(version)}.crc`));
     done.checkpoints.push(version);
   }

@@ -167,6 +167,11 @@ export async function extendListing(store: ObjectStore, root: string, log: LogLi
   return added.length === 0 ? log : { ...log, commits: log.commits.with(added, log.latest + 1), latest: log.latest + added.length };
 }
 
+/** The oldest version that anything is there of. */
+export function oldestListed({ commits, checkpoints, latest }: LogListing): number {
+  return [...commits.keys(), ...checkpoints.keys()].reduce((least, version) => Math.min(least, version), latest);
+}
+
 /** The oldest version that can be rebuilt, and a check that no commit between it and the latest is missing. */
 export function earliestVersion(log: LogListing, root: string, table: string): number {
   let version = log.latest;

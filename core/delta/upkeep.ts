@@ -8,7 +8,7 @@ import type { Add } from './actions';
 import { readCheckpoint } from './checkpoint';
 import { tombstones } from './checkpoint-write';
 import { fileKey } from './file-key';
-import { earliestVersion, LOG_FOLDER, type LogListing } from './log';
+import { earliestVersion, LOG_FOLDER, oldestListed } from './log';
 import { durationOf, targetFileBytes } from './properties';
 import { schemaOf } from './schema';
 import type { LogState } from './state';
@@ -131,10 +131,6 @@ async function versionBefore(table: DeltaTable, time: number, newest: LogState):
   let version = newest.version;
   while (version > 0 && (log.commits.has(version - 1) || log.checkpoints.has(version - 1)) && (await timeOfVersion(table, log, version, hasOwnTimes(newest.metadata))) > time) version--;
   return version;
-}
-
-function oldestListed(log: LogListing): number {
-  return [...log.commits.keys(), ...log.checkpoints.keys()].reduce((least, version) => Math.min(least, version), log.latest);
 }
 
 async function brokenVersions(table: DeltaTable, first: number, oldest: number, gone: ReadonlySet<string>): Promise<{ from: number; to: number } | undefined> {

@@ -1,11 +1,11 @@
 /** Which snapshots can go, which files go with them, and which files nothing names (specification, "Snapshot Retention Policy"). */
-import { below, isHidden, joinPath } from '../storage/paths';
+import { baseName, below, isHidden, joinPath, parentPath } from '../storage/paths';
 import type { CommitTime } from '../table/contract';
 import { commitMetadata, type CommitPorts } from './commit';
 import { textAt } from './entry-columns';
 import type { ManifestFile } from './manifest-list';
 import { lineTo, refsOf, snapshotById, type SnapshotId, type SnapshotJson, type TableMetadata } from './metadata';
-import { COPIES_KEPT, metadataNumber } from './pointer';
+import { COPIES_KEPT, isCopy, metadataNumber } from './pointer';
 import type { IcebergTable } from './table';
 import type { TableUpdate } from './updates';
 
@@ -153,7 +153,7 @@ export async function planOrphans(table: IcebergTable, now: CommitTime, ageMs = 
     for (let row = 0; row < columns.count; row++) if (columns.status[row] !== 2) name(textAt(columns, columns.path[row]!));
   }
   const all = await table.store.list(table.root);
-  const copies = new Set(all.map(({ path }) => path).filter((path) => COPY.test(path)).sort((a, b) => metadataNumber(a)! - metadataNumber(b)!).slice(-COPIES_KEPT));
+  const copies = new Set(all.map(({ path }) => path).filter((path) => isCopy(path) && baseName(parentPath(path)) === 'metadata').sort((a, b) => metadataNumber(a)! - metadataNumber(b)!).slice(-COPIES_KEPT));
   const age = Math.max(LEAST_AGE_MS, ageMs);
   const unnamed = all.filter(({ path }) => !named.has(path) && !copies.has(path) && !isHidden(below(table.root, path) ?? path));
   const files = unnamed.filter(({ modified }) => now - modified >= age).map(({ path, bytes, modified }) => ({ path, bytes, modified }));
@@ -163,6 +163,3 @@ export async function planOrphans(table: IcebergTable, now: CommitTime, ageMs = 
 export async function removeOrphans(table: IcebergTable, plan: OrphanPlan): Promise<void> {
   for (const { path } of plan.files) await table.store.delete(path);
 }
-
-/** The newest states as file-system readers look for them; older copies are orphans. */
-const COPY = /(^|\/)metadata\/v\d+(\.gz)?\.metadata\.json$/;

@@ -227,8 +227,12 @@ export function schemaOf(metadata: TableMetadata, id: number | undefined): Struc
 export function mainLine(metadata: TableMetadata): { snapshot: SnapshotJson; version: number }[] {
   const line = lineTo(metadata, currentSnapshot(metadata));
   const [first] = line;
-  const isCut = first !== undefined && first['parent-snapshot-id'] !== undefined && first['parent-snapshot-id'] !== null;
-  return [...(isCut ? unlinkedBefore(metadata, first) : []), ...line].map((snapshot) => ({ snapshot, version: versionOf(metadata, snapshot) }));
+  return [...(first && hasParent(first) ? unlinkedBefore(metadata, first) : []), ...line].map((snapshot) => ({ snapshot, version: versionOf(metadata, snapshot) }));
+}
+
+/** Whether it was made on top of another, which may have expired. */
+export function hasParent({ 'parent-snapshot-id': parent }: SnapshotJson): boolean {
+  return parent !== undefined && parent !== null;
 }
 
 function unlinkedBefore(metadata: TableMetadata, first: SnapshotJson): SnapshotJson[] {

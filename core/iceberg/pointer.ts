@@ -121,7 +121,7 @@ export class CatalogPointer implements MetadataPointer {
   async #clearCopies(newest: string, logged: ReadonlySet<string>): Promise<void> {
     try {
       this.#copies ??= (await this.store.listFolder(joinPath(this.root, 'metadata'))).files
-        .map(({ path }) => baseName(path)).filter((name) => /^v\d+(\.gz)?\.metadata\.json$/.test(name) && name !== newest).sort((a, b) => metadataNumber(a)! - metadataNumber(b)!);
+        .map(({ path }) => baseName(path)).filter((name) => isCopy(name) && name !== newest).sort((a, b) => metadataNumber(a)! - metadataNumber(b)!);
       this.#copies.push(newest);
       // Of a table that followed its own files before, such files are no copies.
       for (const name of this.#copies.splice(0, this.#copies.length - COPIES_KEPT)) if (!logged.has(name)) await this.store.delete(joinPath(this.root, 'metadata', name));
@@ -133,6 +133,11 @@ export class CatalogPointer implements MetadataPointer {
 
 /** Copies that stay: the one that the hint names, and the one that somebody may be reading who just read the hint. */
 export const COPIES_KEPT = 2;
+
+/** Whether a file is the state of a table as file-system readers look for it. */
+export function isCopy(path: string): boolean {
+  return /(^|\/)v\d+(\.gz)?\.metadata\.json$/.test(path);
+}
 
 /** It is committed by now, so what only helps others to find it may fail. */
 async function publish(store: ObjectStore, root: string, number: number, metadata?: { name: string; bytes: Uint8Array }): Promise<void> {

@@ -7,7 +7,7 @@ import { joinPath } from '../storage/paths';
 import type { CommitTime } from '../table/contract';
 import type { CommitPorts } from './commit';
 import { writeManifestList, type ManifestFile } from './manifest-list';
-import { refsOf, sameId, snapshotById, type SnapshotJson, type TableMetadata } from './metadata';
+import { hasParent, refsOf, sameId, snapshotById, type SnapshotJson, type TableMetadata } from './metadata';
 import { syncMarker, withRowIds } from './snapshot-commit';
 import type { IcebergTable } from './table';
 import { checkRequirements, type TableRequirement, type TableUpdate } from './updates';
@@ -27,9 +27,9 @@ export async function rebasedAppend(table: IcebergTable, metadata: TableMetadata
   const others = requirements.filter((each) => !(each.type === 'assert-ref-snapshot-id' && each.ref === ref));
   checkRequirements(metadata, others, table.name);
   const parent = snapshotById(metadata, refsOf(metadata)[ref]?.['snapshot-id']);
-  const madeOn = one.snapshot['parent-snapshot-id'] === undefined || one.snapshot['parent-snapshot-id'] === null ? undefined : snapshotById(metadata, one.snapshot['parent-snapshot-id']);
+  const madeOn = snapshotById(metadata, one.snapshot['parent-snapshot-id']);
   // Made on a state that has expired, or that is none of this branch: what it replaced cannot be told.
-  if (one.snapshot['parent-snapshot-id'] !== undefined && one.snapshot['parent-snapshot-id'] !== null && !madeOn) return undefined;
+  if (hasParent(one.snapshot) && !madeOn) return undefined;
   const manifests = await mergedLists(table, metadata, one.snapshot, madeOn, parent);
   if (!manifests) return undefined;
   const sequence = (metadata['last-sequence-number'] ?? 0) + 1;

@@ -4,7 +4,7 @@
  */
 import { LakeError } from '../errors';
 import type { CommitTime } from '../table/contract';
-import { refsOf, sameId, snapshotById, type PartitionFieldJson, type PartitionSpecJson, type RefJson, type SnapshotId, type SnapshotJson, type SortOrderJson, type StatisticsJson, type TableMetadata } from './metadata';
+import { hasParent, refsOf, sameId, snapshotById, type PartitionFieldJson, type PartitionSpecJson, type RefJson, type SnapshotId, type SnapshotJson, type SortOrderJson, type StatisticsJson, type TableMetadata } from './metadata';
 import { fieldById, parseSchema, type FieldJson, type StructJson, type TypeJson } from './schema';
 import { parseTransform } from './transforms';
 
@@ -244,7 +244,7 @@ function withSnapshot(metadata: TableMetadata, snapshot: SnapshotJson, bad: Bad)
   const last = metadata['last-sequence-number'] ?? 0;
   const sequence = snapshot['sequence-number'] ?? 0;
   const isVersion1 = metadata['format-version'] === 1;
-  if (!isVersion1 && snapshot['parent-snapshot-id'] !== undefined && snapshot['parent-snapshot-id'] !== null && sequence <= last) {
+  if (!isVersion1 && hasParent(snapshot) && sequence <= last) {
     throw new LakeError('conflict', `The snapshot ${id} has the sequence number ${sequence}, where more than ${last} is due: somebody else committed first.`);
   }
   const next: TableMetadata = { ...metadata, snapshots: [...(metadata.snapshots ?? []), snapshot], ...(isVersion1 ? {} : { 'last-sequence-number': Math.max(last, sequence) }) };

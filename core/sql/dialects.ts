@@ -48,7 +48,7 @@ export type Translated = { sql: string } | { problem: string };
 /** `dialect`'s text as ours. One that nobody here knows is held to what all share. */
 export function fromDialect(sql: string, dialect: string): Translated {
   const rules = DIALECTS[dialect.toLowerCase()] ?? ANSI;
-  const quoted = rules.backticks ? requoted(sql, rules) : { sql };
+  const quoted = rules.backticks ? requoted(sql) : { sql };
   return 'problem' in quoted ? quoted : checked(quoted.sql, rules);
 }
 
@@ -63,7 +63,7 @@ export function toDialect(sql: string, dialect: string): Translated {
 }
 
 /** Backticks as double quotes, and texts between double quotes as such between single ones. */
-function requoted(sql: string, _rules: Dialect): Translated {
+function requoted(sql: string): Translated {
   let out = '';
   for (let at = 0; at < sql.length;) {
     const quote = sql[at]!;

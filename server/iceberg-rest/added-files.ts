@@ -15,9 +15,12 @@ const DATA_KINDS = new Set(['PARQUET']);
 const DELETE_KINDS = new Set(['PARQUET', 'PUFFIN', 'AVRO']);
 const ADDED = 1;
 
-/** Fails naming the file. What cannot be read here at all is left to those who read. */
-export async function checkAddedFiles(table: IcebergTable, metadata: TableMetadata, updates: readonly TableUpdate[], storage: OpenStorage): Promise<void> {
-  for (const update of updates) if (update.action === 'add-snapshot') await checkSnapshot(table, metadata, update.snapshot, storage);
+/** Fails naming the file. What cannot be read here at all is left to those who read. `known`: the table's metadata, where it is at hand. */
+export async function checkAddedFiles(table: IcebergTable, updates: readonly TableUpdate[], storage: OpenStorage, known?: TableMetadata): Promise<void> {
+  const snapshots = updates.flatMap((update) => (update.action === 'add-snapshot' ? [update.snapshot] : []));
+  if (snapshots.length === 0) return;
+  const metadata = known ?? (await table.current()).metadata;
+  for (const snapshot of snapshots) await checkSnapshot(table, metadata, snapshot, storage);
 }
 
 async function checkSnapshot(table: IcebergTable, metadata: TableMetadata, snapshot: SnapshotJson, storage: OpenStorage): Promise<void> {

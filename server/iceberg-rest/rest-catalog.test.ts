@@ -1,8 +1,4 @@
-/**
- * The open REST catalog protocol (Apache Iceberg, "REST Catalog OpenAPI"): every endpoint, its status codes and errors; and
- * `iceberg-js`, an independent client, with every call that it has.
- */
-import { IcebergRestCatalog } from 'iceberg-js';
+/** The open REST catalog protocol (Apache Iceberg, "REST Catalog OpenAPI"): every endpoint, its status codes and errors. */
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { newDataFile } from '../../core/iceberg/data-files';
 import { addColumns, append } from '../../core/iceberg/operations';
@@ -426,31 +422,5 @@ describe('commits', () => {
     const make = { token: all, body: { name: 'once', schema }, headers: { 'idempotency-key': '01930000-0000-7000-8000-000000000002' } };
     const made = [await bench.ask('POST', '/v1/namespaces/c/tables', make), await bench.ask('POST', '/v1/namespaces/c/tables', make)];
     expect(made.map(({ status }) => status)).toEqual([200, 200]);
-  });
-});
-
-describe('iceberg-js, an independent client', () => {
-  it('does everything that it can do', async () => {
-    const client = new IcebergRestCatalog({ baseUrl: bench.url, auth: { type: 'bearer', token: all }, accessDelegation: ['vended-credentials'] });
-    const namespace = ['far', 'away'];
-    const id = { namespace, name: 'table' };
-    expect(await client.createNamespace({ namespace }, { properties: { owner: 'x' } })).toMatchObject({ namespace, properties: { owner: 'x' } });
-    expect(await client.createNamespaceIfNotExists({ namespace })).toBeUndefined();
-    expect(await client.listNamespaces({ namespace: ['far'] })).toEqual([{ namespace }]);
-    expect(await client.loadNamespaceMetadata({ namespace })).toMatchObject({ properties: { owner: 'x' } });
-    expect(await client.namespaceExists({ namespace })).toBe(true);
-    expect(await client.namespaceExists({ namespace: ['nowhere'] })).toBe(false);
-    const request = { name: 'table', schema: { type: 'struct' as const, fields: [{ id: 1, name: 'id', type: 'long', required: true }, { id: 2, name: 'at', type: 'timestamp', required: false }] }, 'partition-spec': { 'spec-id': 0, fields: [{ source_id: 2, field_id: 1000, name: 'at_day', transform: 'day' }] } };
-    expect(await client.createTable({ namespace }, request)).toMatchObject({ 'partition-specs': [{ fields: [{ 'source-id': 2, transform: 'day' }] }] });
-    expect(await client.createTableIfNotExists({ namespace }, request)).toMatchObject({ 'current-schema-id': 0 });
-    expect(await client.listTables({ namespace })).toEqual([id]);
-    expect(await client.loadTable(id)).toMatchObject({ 'last-column-id': 2 });
-    expect(await client.tableExists(id)).toBe(true);
-    expect((await client.updateTable(id, { properties: { a: 'b' } })).metadata.properties).toEqual({ a: 'b' });
-    await expect(client.loadTable({ namespace, name: 'other' })).rejects.toMatchObject({ status: 404, icebergType: 'NoSuchTableException' });
-    await expect(client.dropNamespace({ namespace })).rejects.toMatchObject({ status: 409, icebergType: 'NamespaceNotEmptyException' });
-    await client.dropTable(id, { purge: true });
-    expect(await client.tableExists(id)).toBe(false);
-    await client.dropNamespace({ namespace });
   });
 });

@@ -11,7 +11,8 @@ import { namespaceOfPath, pageOf } from './names';
 import { IcebergNamespaces } from './namespaces';
 import { clientConfig } from '../lake/places';
 import { checked, requests } from './request-schemas';
-import { etagOf, IcebergTables, metadataFor, type CommitTable, type CreateTable, type LoadedTable, type TableIdentifier } from './tables';
+import type { CommitTable, CreateTable } from './given-tables';
+import { etagOf, IcebergTables, metadataFor, type LoadedTable, type TableIdentifier } from './tables';
 import { IcebergViews, type LoadedView, type ViewUpdate, type ViewVersion } from './views';
 import type { StructJson } from '../../core/iceberg/schema';
 

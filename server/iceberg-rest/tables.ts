@@ -4,19 +4,18 @@ import { LakeError } from '../../core/errors';
 import { commitUpdates, nextMetadata, nextNumber, type CommitPorts } from '../../core/iceberg/commit';
 import { snapshotById, versionOf, type TableMetadata } from '../../core/iceberg/metadata';
 import { CatalogPointer } from '../../core/iceberg/pointer';
-import { assignIds, children, parseSchema, schemaJson, type StructJson } from '../../core/iceberg/schema';
 import type { IcebergTable } from '../../core/iceberg/table';
-import { applyUpdates, checkRequirements, type TableRequirement, type TableUpdate } from '../../core/iceberg/updates';
-import { isNested, type Field } from '../../core/schema/types';
+import { applyUpdates, checkRequirements, type TableUpdate } from '../../core/iceberg/updates';
 import { parentPath } from '../../core/storage/paths';
 import { demand, mayDo, nameOfIdentity, type Identity } from '../access/access';
 import { createRelation, dropRelation, findRelation, listRelations, nameOf, renameRelation, swapPointer, swapPointers, type Relation } from '../catalog/relations';
 import { removeUnder } from '../lake/account';
+import { DeltaFaces, isOffered } from '../lake/delta-faces';
 import { randomIds, systemClock } from '../lake/lake';
 import type { Services } from '../services';
 import { checkAddedFiles } from './added-files';
-import { DeltaFaces, isOffered } from '../lake/delta-faces';
 import { alreadyExists, badRequest, noSuch } from './errors';
+import { checkProperties, firstMetadata, nothing, shorthands, withKebabIds, type CommitTable, type CreateTable } from './given-tables';
 import { GroupCommits, type DoneCommit, type FailedCommit } from './group-commits';
 import { levelsOf, namespaceOf } from './names';
 import { IcebergNamespaces } from './namespaces';
@@ -32,46 +31,6 @@ export interface LoadedTable {
   metadata: TableMetadata;
   relation: Relation;
 }
-
-export interface CreateTable {
-  name: string;
-  location?: string;
-  schema: StructJson;
-  'partition-spec'?: { fields: SpecFieldGiven[] } | null;
-  'write-order'?: { fields: OrderFieldGiven[] } | null;
-  'stage-create': boolean;
-  properties: Record<string, string>;
-}
-
-/** Some clients write the ids with underscores. */
-interface SpecFieldGiven {
-  'source-id'?: number;
-  'source-ids'?: number[];
-  source_id?: number;
-  'field-id'?: number;
-  name: string;
-  transform: string;
-}
-
-interface OrderFieldGiven {
-  'source-id'?: number;
-  source_id?: number;
-  transform: string;
-  direction: 'asc' | 'desc';
-  'null-order'?: 'nulls-first' | 'nulls-last';
-  null_order?: 'nulls-first' | 'nulls-last';
-}
-
-export interface CommitTable {
-  requirements: TableRequirement[];
-  updates: TableUpdate[];
-  /** Shorthands that some clients send in place of updates. */
-  schema?: StructJson;
-  'partition-spec'?: { fields: SpecFieldGiven[] };
-  properties?: Record<string, string>;
-}
-
-const FORMAT_VERSION = 'format-version';
 
 export class IcebergTables {
   readonly #turns = new Map<string, Promise<unknown>>();
@@ -89,7 +48,7 @@ export class IcebergTables {
   }
 
   async list(identity: Identity, namespace: string): Promise<TableIdentifier[]> {
-    return (await this.relations(identity, namespace)).filter((relation) => isIceberg(relation) || isOffered(relation)).map((relation) => ({ namespace: levelsOf(relation.namespace), name: relation.name }));
+    return (await this.relations(identity, namespace)).filter(isShown).map((relation) => ({ namespace: levelsOf(relation.namespace), name: relation.name }));
   }
 
   /** Tables and views that the caller may see. */
@@ -100,7 +59,7 @@ export class IcebergTables {
   /** Fails for one that there is not, that is no Iceberg table, or that may not be seen. */
   async relation(identity: Identity, namespace: string, name: string): Promise<Relation> {
     const relation = await this.#named(namespace, name);
-    if (!relation || !(isIceberg(relation) || isOffered(relation)) || !mayDo(identity, 'see', relation)) throw noSuch('Table', `There is no Iceberg table ${namespace}.${name} in the catalog.`);
+    if (!relation || !isShown(relation) || !mayDo(identity, 'see', relation)) throw noSuch('Table', `There is no Iceberg table ${namespace}.${name} in the catalog.`);
     return relation;
   }
 
@@ -189,11 +148,11 @@ export class IcebergTables {
     const known = await this.relation(identity, namespace, name);
     demand(identity, 'write', known);
     mustBeIceberg(known);
-    const { pointer } = this.#table(known);
-    await checkAddedFiles(this.#table(known), (await this.#table(known).current()).metadata, request.updates, this.services.lake.storageOf(known));
-    if (pointer instanceof CatalogPointer) return this.#commits.add(known, this.#table(known), pointer, { identity, requirements, updates: this.#updates(identity, known, request) });
+    const table = this.#table(known);
+    const { pointer } = table;
+    await checkAddedFiles(table, request.updates, this.services.lake.storageOf(known));
+    if (pointer instanceof CatalogPointer) return this.#commits.add(known, table, pointer, { identity, requirements, updates: this.#updates(identity, known, request) });
     return this.#inTurn([known.id], async () => {
-      const table = this.#table(known);
       const updates = this.#updates(identity, known, request);
       const { metadata, path } = await commitUpdates(table, requirements, updates, ports(identity)).catch((error: unknown) => this.#failed({ identity, relation: known, updates, error }));
       this.#told({ identity, relation: known, updates, metadata });
@@ -211,14 +170,14 @@ export class IcebergTables {
     await this.#inTurn(relations.map(({ id }) => id), async () => {
       const prepared = [];
       for (const [index, relation] of relations.entries()) {
-        const { pointer } = this.#table(relation);
-        if (!(pointer instanceof CatalogPointer)) throw badRequest(`${nameOf(relation)} follows its own files, so it cannot be part of a transaction. Nothing was changed.`);
         const table = this.#table(relation);
+        const { pointer } = table;
+        if (!(pointer instanceof CatalogPointer)) throw badRequest(`${nameOf(relation)} follows its own files, so it cannot be part of a transaction. Nothing was changed.`);
         const { path, metadata } = await table.current();
         const { requirements } = changes[index]!;
         checkRequirements(metadata, requirements, table.name);
         const updates = this.#updates(identity, relation, changes[index]!);
-        await checkAddedFiles(table, metadata, updates, this.services.lake.storageOf(relation));
+        await checkAddedFiles(table, updates, this.services.lake.storageOf(relation), metadata);
         const now = Math.max(systemClock.now(), metadata['last-updated-ms'] + 1);
         const next = nextMetadata(table, path, metadata, applyUpdates(metadata, updates, now, table.name), now);
         prepared.push({ relation, table, pointer, updates, path, next });
@@ -362,6 +321,11 @@ export function isIceberg(relation: Relation): boolean {
   return relation.kind === 'table' && relation.format === 'iceberg';
 }
 
+/** Whether clients see it as a table. */
+function isShown(relation: Relation): boolean {
+  return isIceberg(relation) || isOffered(relation);
+}
+
 export async function renameTo(services: Pick<Services, 'database' | 'events' | 'lake'>, identity: Identity, relation: Relation, destination: TableIdentifier): Promise<void> {
   const to = { namespace: namespaceOf(destination.namespace), name: destination.name };
   demand(identity, 'manage', relation);
@@ -393,78 +357,3 @@ function ports(identity: Identity): CommitPorts {
 function unregistered(namespace: string, name: string, { storage, path }: Place): Relation {
   return { id: 0, namespace, name, kind: 'table', format: 'iceberg', storage: storage.storage.name, location: path, managed: true } as Relation;
 }
-
-/** Ids of columns are given afresh; what names them follows. */
-function firstMetadata(request: CreateTable, location: string, table: string): TableMetadata {
-  const { [FORMAT_VERSION]: wanted, ...properties } = request.properties;
-  const formatVersion = wanted === undefined ? 2 : Number(wanted);
-  if (![2, 3].includes(formatVersion)) throw badRequest(`The format version ${wanted} cannot be made; 2 and 3 can.`);
-  const given = parseSchema(request.schema, table);
-  const { fields } = assignIds(given.fields, 0);
-  const ids = new Map<number, number>();
-  pairIds(given.fields, fields, ids);
-  const idOf = (id: number | undefined) => {
-    const found = id === undefined ? undefined : ids.get(id);
-    if (found === undefined) throw badRequest(`${table}: there is no column with the id ${id}.`);
-    return found;
-  };
-  const schema: StructJson = { ...schemaJson({ id: 0, fields }), ...(request.schema['identifier-field-ids'] ? { 'identifier-field-ids': request.schema['identifier-field-ids'].map(idOf) } : {}) };
-  const updates: TableUpdate[] = [
-    { action: 'assign-uuid', uuid: randomUUID() },
-    { action: 'upgrade-format-version', 'format-version': formatVersion },
-    { action: 'add-schema', schema }, { action: 'set-current-schema', 'schema-id': -1 },
-    { action: 'add-spec', spec: { fields: (request['partition-spec']?.fields ?? []).map((each) => ({ 'source-id': idOf(sourceOf(each)), name: each.name, transform: each.transform })) } }, { action: 'set-default-spec', 'spec-id': -1 },
-    { action: 'add-sort-order', 'sort-order': { 'order-id': -1, fields: (request['write-order']?.fields ?? []).map((each) => ({ 'source-id': idOf(sourceOf(each)), transform: each.transform, direction: each.direction, 'null-order': nullOrderOf(each) })) } }, { action: 'set-default-sort-order', 'sort-order-id': -1 },
-    { action: 'set-properties', updates: properties },
-  ];
-  checkProperties(updates);
-  return { ...applyUpdates(nothing(location), updates, systemClock.now(), table), 'last-updated-ms': systemClock.now() };
-}
-
-/** Metadata before anything is in it. */
-function nothing(location: string): TableMetadata {
-  return {
-    'format-version': 2, 'table-uuid': randomUUID(), location: location.replace(/\/+$/, ''), 'last-sequence-number': 0, 'last-updated-ms': 0, 'last-column-id': 0, schemas: [], 'current-schema-id': -1,
-    'partition-specs': [], 'default-spec-id': -1, 'last-partition-id': 999, 'sort-orders': [], 'default-sort-order-id': -1, properties: {}, 'current-snapshot-id': null, refs: {}, snapshots: [], 'snapshot-log': [], 'metadata-log': [],
-  };
-}
-
-function pairIds(before: readonly Field[], after: readonly Field[], ids: Map<number, number>): void {
-  for (const [index, field] of before.entries()) {
-    ids.set(field.id!, after[index]!.id!);
-    if (isNested(field.type) && isNested(after[index]!.type)) pairIds(children(field.type), children(after[index]!.type as typeof field.type), ids);
-  }
-}
-
-function sourceOf(field: SpecFieldGiven | OrderFieldGiven): number | undefined {
-  return field['source-id'] ?? ('source-ids' in field ? field['source-ids']?.[0] : undefined) ?? field.source_id;
-}
-
-function nullOrderOf(field: OrderFieldGiven): 'nulls-first' | 'nulls-last' {
-  return field['null-order'] ?? field.null_order ?? (field.direction === 'asc' ? 'nulls-first' : 'nulls-last');
-}
-
-function withKebabIds(update: TableUpdate): TableUpdate {
-  if (update.action === 'add-spec') return { ...update, spec: { fields: update.spec.fields.map((each) => ({ 'source-id': sourceOf(each)!, name: each.name, transform: each.transform, ...(each['field-id'] === undefined ? {} : { 'field-id': each['field-id'] }) })) } };
-  if (update.action === 'add-sort-order') return { ...update, 'sort-order': { 'order-id': update['sort-order']['order-id'], fields: update['sort-order'].fields.map((each) => ({ 'source-id': sourceOf(each)!, transform: each.transform, direction: each.direction, 'null-order': nullOrderOf(each) })) } };
-  return update;
-}
-
-function shorthands({ schema, 'partition-spec': spec, properties }: CommitTable): TableUpdate[] {
-  return [
-    ...(schema ? [{ action: 'add-schema' as const, schema }, { action: 'set-current-schema' as const, 'schema-id': -1 }] : []),
-    ...(spec ? [{ action: 'add-spec' as const, spec: { fields: spec.fields.map((each) => ({ 'source-id': sourceOf(each)!, name: each.name, transform: each.transform })) } }, { action: 'set-default-spec' as const, 'spec-id': -1 }] : []),
-    ...(properties ? [{ action: 'set-properties' as const, updates: properties }] : []),
-  ];
-}
-
-/** "Reserved table properties" are told by the metadata itself. */
-const RESERVED = [FORMAT_VERSION, 'uuid', 'snapshot-count', 'current-snapshot-summary', 'current-snapshot-id', 'current-snapshot-timestamp-ms', 'current-schema', 'default-partition-spec', 'default-sort-order'];
-
-function checkProperties(updates: readonly TableUpdate[]): void {
-  for (const update of updates) {
-    const found = update.action === 'set-properties' ? RESERVED.find((key) => key in update.updates) : undefined;
-    if (found !== undefined) throw badRequest(`The property ${found} is reserved: it follows from the table's metadata.`);
-  }
-}
-

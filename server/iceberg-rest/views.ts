@@ -1,5 +1,5 @@
 /** Views as the open REST catalog protocol has them (Iceberg view specification). Views of the catalog that were made here show in the same form. */
-import { createHash, randomUUID } from 'node:crypto';
+import { randomUUID } from 'node:crypto';
 import { LakeError } from '../../core/errors';
 import { stringifyJson } from '../../core/json';
 import { fromDialect, OFFERED_DIALECTS, OWN_DIALECT, toDialect } from '../../core/sql/dialects';
@@ -15,6 +15,7 @@ import type { Services } from '../services';
 import { alreadyExists, badRequest, noSuch } from './errors';
 import { levelsOf, namespaceOf } from './names';
 import { IcebergNamespaces } from './namespaces';
+import { uuidFrom } from '../lake/lake';
 import { isWithin, locationOf, placeOf, warehouseOf, type Place } from '../lake/places';
 import { renameTo, type TableIdentifier } from './tables';
 
@@ -129,7 +130,7 @@ export class IcebergViews {
     const place = this.#placeForNew(relation.namespace, relation.name, undefined);
     const at = Date.parse(relation.createdAt);
     const metadata: ViewMetadata = {
-      'view-uuid': uuidOf(`view ${relation.id}`), 'format-version': 1, location: locationOf(place), schemas: [schemaJson({ id: 0, fields })], 'current-version-id': 1, properties: relation.description ? { comment: relation.description } : {},
+      'view-uuid': uuidFrom(`view ${relation.id}`), 'format-version': 1, location: locationOf(place), schemas: [schemaJson({ id: 0, fields })], 'current-version-id': 1, properties: relation.description ? { comment: relation.description } : {},
       versions: [{ 'version-id': 1, 'timestamp-ms': at, 'schema-id': 0, summary: {}, representations: offered(definition.sql), 'default-namespace': levelsOf(relation.namespace) }],
       'version-log': [{ 'timestamp-ms': at, 'version-id': 1 }],
     };
@@ -213,10 +214,4 @@ export function applyViewUpdates(base: ViewMetadata, updates: readonly ViewUpdat
 
 function asJson(metadata: ViewMetadata): Record<string, unknown> {
   return JSON.parse(stringifyJson(metadata)) as Record<string, unknown>;
-}
-
-/** The same for the same name. */
-function uuidOf(name: string): string {
-  const hex = createHash('sha256').update(name).digest('hex');
-  return `${hex.slice(0, 8)}-${hex.slice(8, 12)}-5${hex.slice(13, 16)}-8${hex.slice(17, 20)}-${hex.slice(20, 32)}`;
 }

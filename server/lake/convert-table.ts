@@ -4,6 +4,7 @@ import { convertToIceberg, planToIceberg, type DeltaSource } from '../../core/co
 import { convertToDelta, planToDelta, type IcebergSource } from '../../core/convert/iceberg-to-delta';
 import { commitPath, LOG_FOLDER } from '../../core/delta/log';
 import { latestState } from '../../core/delta/operations';
+import type { LogState } from '../../core/delta/state';
 import { DeltaTable } from '../../core/delta/table';
 import { LakeError } from '../../core/errors';
 import { currentSnapshot } from '../../core/iceberg/metadata';
@@ -26,7 +27,7 @@ export interface TableConversion {
 
 export async function planConversion(services: ConversionServices, relation: Relation): Promise<TableConversion> {
   const table = services.lake.table(relation);
-  if (table instanceof DeltaTable) return { from: 'delta', to: 'iceberg', plan: planToIceberg(await deltaSource(services, relation, table)) };
+  if (table instanceof DeltaTable) return { from: 'delta', to: 'iceberg', plan: planToIceberg(await deltaSource(services, relation, table, await latestState(table))) };
   if (table instanceof IcebergTable) {
     const plan = planToDelta(await icebergSource(table));
     const log = await table.store.listFolder(joinPath(table.root, LOG_FOLDER));
@@ -48,7 +49,7 @@ export async function convertTable(services: ConversionServices, relation: Relat
   const moved = () => new LakeError('conflict', `${name} was written while it was converted, so it stays what it was.`, { table: name, hint: 'Convert it again.' });
   const result = await writeWithReceipt(services, who, `CONVERT ${name} TO ${to.toUpperCase()}`, relation, async () => {
     if (table instanceof DeltaTable) {
-      const source = await deltaSource(services, relation, table);
+      const source = await deltaSource(services, relation, table, await latestState(table));
       const cell = memoryCell();
       const snapshot = await convertToIceberg(source, lake.icebergTable(storage, root, name, new CatalogPointer(storage.store, root, cell, randomIds)), ports);
       if ((await latestState(table)).version !== source.state.version) throw moved();
@@ -72,8 +73,7 @@ export async function convertTable(services: ConversionServices, relation: Relat
   return result;
 }
 
-export async function deltaSource({ lake, upkeep }: Pick<ConversionServices, 'lake' | 'upkeep'>, relation: Relation, table: DeltaTable): Promise<DeltaSource> {
-  const state = await latestState(table);
+export async function deltaSource({ lake, upkeep }: Pick<ConversionServices, 'lake' | 'upkeep'>, relation: Relation, table: DeltaTable, state: LogState): Promise<DeltaSource> {
   const snapshot = await table.snapshot({ kind: 'number', number: BigInt(state.version) });
   const files = await snapshot.files();
   const uncounted = files.filter((file) => file.rows === undefined);

@@ -1,5 +1,5 @@
 /** Storages by name, and the tables of the catalog opened through the core's contract. */
-import { randomInt, randomUUID } from 'node:crypto';
+import { createHash, randomInt, randomUUID } from 'node:crypto';
 import { setTimeout as sleep } from 'node:timers/promises';
 import type { CheckpointIndexes } from '../../core/delta/live-files';
 import { DeltaTable } from '../../core/delta/table';
@@ -30,6 +30,12 @@ export interface OpenStorage {
 
 export const systemClock: Clock = { now: () => Date.now(), sleep: (milliseconds) => sleep(milliseconds) };
 export const randomIds: Ids = { uuid: () => randomUUID(), snapshotId: () => randomInt(1, 2 ** 47) * 32 + randomInt(0, 32) };
+
+/** A UUID that is the same for the same text. */
+export function uuidFrom(text: string): string {
+  const hex = createHash('sha256').update(text).digest('hex');
+  return `${hex.slice(0, 8)}-${hex.slice(8, 12)}-5${hex.slice(13, 16)}-8${hex.slice(17, 20)}-${hex.slice(20, 32)}`;
+}
 
 export class Lake {
   readonly #storages = new Map<string, OpenStorage>();

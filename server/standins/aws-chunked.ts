@@ -5,7 +5,7 @@
  */
 import { createHash } from 'node:crypto';
 import type { IncomingHttpHeaders } from 'node:http';
-import { crc32 } from '../../core/values/crc32';
+import { crc32, crcBy } from '../../core/values/crc32';
 
 export interface BodyProblem {
   code: 'IncompleteBody' | 'BadDigest' | 'InvalidRequest';
@@ -78,18 +78,8 @@ function inBase64(sum: number): string {
   return bytes.toString('base64');
 }
 
-const CASTAGNOLI = Uint32Array.from({ length: 256 }, (_, index) => {
-  let value = index;
-  for (let bit = 0; bit < 8; bit++) value = value & 1 ? (value >>> 1) ^ 0x82f63b78 : value >>> 1;
-  return value >>> 0;
-});
-
-/** RFC 3720, appendix B.4: of 32 zero bytes 0x8a9136aa. */
-export function crc32c(bytes: Uint8Array): number {
-  let crc = 0xffffffff;
-  for (const byte of bytes) crc = CASTAGNOLI[(crc ^ byte) & 0xff]! ^ (crc >>> 8);
-  return (crc ^ 0xffffffff) >>> 0;
-}
+/** The polynomial of Castagnoli (RFC 3720, appendix B.4): of 32 zero bytes 0x8a9136aa. */
+export const crc32c = crcBy(0x82f63b78);
 
 const NVME = Array.from({ length: 256 }, (_, index) => {
   let value = BigInt(index);

@@ -245,17 +245,6 @@ export interface TableDetail {
   latestVersion: number;
   past: boolean;
 }
-/** A Delta log held against itself. */
-export interface LogCheck {
-  oldest: number;
-  latest: number;
-  versions: { from: number; to: number; state: 'whole' | 'wrong' | 'missing' | 'unreadable' }[];
-  missing: number[];
-  checkpoints: { version: number; status: 'right' | 'wrong' | 'unproved'; lacking: number; extra: number; otherwise: boolean; paths: string[]; files: string[] }[];
-  checksums: { version: number; path: string; problem: string }[];
-  /** Files whose bounds of times before 1970 may leave rows out. */
-  lateMinimums: number;
-}
 export interface ResultColumn {
   name: string;
   type: string;
@@ -362,29 +351,12 @@ export interface Written {
   operation: string;
 }
 
-export interface DeltaProtocol {
-  version: number;
-  readerVersion: number;
-  writerVersion: number;
-  features: { name: string; forReaders: boolean; means: string; write: 'yes' | 'no' | 'unused' }[];
-  properties: TableProperty[];
-  rules: { required: string[]; conditions: { name: string; sql: string }[]; generated: { column: string; sql: string }[]; defaults: { column: string; sql: string }[] };
-  domains: string[];
-  applications: { name: string; version: number }[];
-}
-
 export interface TableProperty {
   name: string;
   value: string | null;
   means: string;
   standard: string;
   form: string | readonly string[];
-}
-
-export interface DeltaUpkeep {
-  compaction: { groups: number; files: number; bytes: number };
-  clearing: { files: number; bytes: number; paths: { path: string; bytes: number }[]; oldestReadable: number; breaks?: { from: number; to: number }; isShort: boolean };
-  log: { files: number; oldestVersion: number; commits: number; lastCheckpoint: number };
 }
 
 export interface IcebergFacts {

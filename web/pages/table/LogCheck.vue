@@ -2,7 +2,7 @@
 /** Holds a Delta log against itself, says what is wrong in words, and repairs what the commits prove. */
 import { computed, ref } from 'vue';
 import { call } from '../../api/client';
-import type { LogCheck } from '../../api/types';
+import type { LogCheck } from '../../api/delta-types';
 import BaseButton from '../../design/BaseButton.vue';
 import CheckField from '../../design/CheckField.vue';
 import { plural } from '../../design/format';

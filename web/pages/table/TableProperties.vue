@@ -2,7 +2,7 @@
 /** What a Delta table asks of its readers and writers, and its properties with their meaning, to be set. */
 import { computed } from 'vue';
 import { call } from '../../api/client';
-import type { DeltaProtocol } from '../../api/types';
+import type { DeltaProtocol } from '../../api/delta-types';
 import LoadingLine from '../../design/LoadingLine.vue';
 import ProblemBox from '../../design/ProblemBox.vue';
 import TagMark from '../../design/TagMark.vue';

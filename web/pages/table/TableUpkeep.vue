@@ -2,7 +2,8 @@
 /** Upkeep: what each kind would do is shown first; nothing goes without a word. */
 import { computed, ref, watch } from 'vue';
 import { call } from '../../api/client';
-import type { DeltaUpkeep, TableDetail } from '../../api/types';
+import type { DeltaUpkeep } from '../../api/delta-types';
+import type { TableDetail } from '../../api/types';
 import BaseButton from '../../design/BaseButton.vue';
 import CheckField from '../../design/CheckField.vue';
 import { bytesText, countText, plural } from '../../design/format';

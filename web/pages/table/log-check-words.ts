@@ -1,5 +1,5 @@
 /** What is wrong with a log, in sentences. */
-import type { LogCheck } from '../../api/types';
+import type { LogCheck } from '../../api/delta-types';
 import { plural } from '../../design/format';
 
 export interface LogFinding {
