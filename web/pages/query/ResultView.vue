@@ -8,7 +8,7 @@ import { bytesText, countText, millisText, plural, timeText } from '../../design
 const props = defineProps<{ result: QueryResult; fromReceipt: boolean }>();
 defineEmits<{ receipt: [id: string]; write: [] }>();
 const past = computed(() => props.result.receipt.tables.filter((table) => table.past));
-const pastWords = computed(() => past.value.map((table) => `${table.name} as of ${timeText(table.committedAt)}, version ${table.version}`).join('; '));
+const pastWords = computed(() => [...new Set(past.value.map((table) => `${table.name} as of ${timeText(table.committedAt)}, version ${table.version}`))].join('; '));
 const files = computed(() => props.result.receipt.tables.reduce((sum, table) => ({ read: sum.read + table.files.read, total: sum.total + table.files.total, bytes: sum.bytes + table.bytes.read, all: sum.all + table.bytes.total }), { read: 0, total: 0, bytes: 0, all: 0 }));
 const loadPage = (number: number) => call<unknown[][]>(`/results/${props.result.id}/rows?page=${number}`);
 </script>

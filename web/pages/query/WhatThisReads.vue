@@ -28,6 +28,7 @@ const link = (map: ReadMap) => (map.name.includes(':') ? undefined : { path: tab
         <ReadBars :map="map" />
         <p class="mt-0.5"><b>{{ plural(map.files.read, 'file') }}</b> of {{ countText(map.files.total) }} to read, {{ bytesText(map.bytes.read) }}</p>
         <p v-for="skip in map.skippedBy" :key="`${skip.kind} ${skip.column}`" class="text-small text-muted">{{ countText(skip.files) }} skipped by {{ skip.kind === 'partition' ? 'partition' : 'bounds' }} of {{ skip.column }}</p>
+        <p v-if="map.unplanned" class="text-small text-muted break-words">{{ map.unplanned }}</p>
         </template>
       </article>
       <p class="flex justify-between pt-2"><span>To read at most</span><b class="mono">{{ bytesText(bytes) }}</b></p>
