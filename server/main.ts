@@ -96,7 +96,7 @@ async function start(args: readonly string[], onStop: (stop: () => Promise<void>
   const secrets = new Secrets(config.home);
   const lake = new Lake(database, secrets);
   await lake.open();
-  const local = new LocalFiles(path.join(config.home, 'cache'), config.cacheBytes);
+  const local = new LocalFiles(path.join(config.home, 'cache'), config.cacheBytes, workEngine);
   const inspector = new Inspector(workEngine, local);
   const files = new FilesAsTable(lake, inspector);
   const names = new RelationNames(database, events);

@@ -69,6 +69,7 @@ const VALUES = (from: number, to: number) => `SELECT id, concat('n', id) AS name
 const WAYS: Record<string, string> = {
   copied: "'format-version'='2'",
   marked: "'format-version'='2', 'write.delete.mode'='merge-on-read', 'write.update.mode'='merge-on-read', 'write.merge.mode'='merge-on-read'",
+  avro: "'format-version'='2', 'write.format.default'='avro', 'write.delete.format.default'='avro', 'write.delete.mode'='merge-on-read', 'write.update.mode'='merge-on-read', 'write.merge.mode'='merge-on-read'",
   version3: "'format-version'='3', 'write.delete.mode'='merge-on-read', 'write.update.mode'='merge-on-read', 'write.merge.mode'='merge-on-read'",
 };
 

@@ -1,9 +1,26 @@
 /** Avro schemas as our types, and decoded values as the JSON that the engine reads as those types (Avro specification 1.11). */
 import { LakeError } from '../errors';
 import { field, type Field, type LogicalType } from '../schema/types';
-import { formatDate, formatDecimal, formatMicros } from '../values/text';
+import { formatDate, formatDecimal, formatMicros, formatNanos } from '../values/text';
 
-type AvroSchema = string | AvroSchema[] | { type: AvroSchema; name?: string; namespace?: string; fields?: { name: string; type: AvroSchema }[]; items?: AvroSchema; values?: AvroSchema; size?: number; logicalType?: string; precision?: number; scale?: number };
+type AvroSchema = string | AvroSchema[] | NamedSchema;
+interface NamedSchema {
+  type: AvroSchema;
+  name?: string;
+  namespace?: string;
+  fields?: { name: string; type: AvroSchema; 'field-id'?: number }[];
+  items?: AvroSchema;
+  values?: AvroSchema;
+  size?: number;
+  logicalType?: string;
+  precision?: number;
+  scale?: number;
+  // Of Iceberg ("Appendix A: Format-specific Requirements", Avro).
+  'adjust-to-utc'?: boolean;
+  'element-id'?: number;
+  'key-id'?: number;
+  'value-id'?: number;
+}
 type Named = Map<string, AvroSchema>;
 /** Names of the records that the one at hand lies in; a name met again would never end. */
 type Inside = ReadonlySet<string>;
@@ -22,22 +39,37 @@ function typeOf(schema: AvroSchema, named: Named, inside: Inside): LogicalType {
   remember(schema, named);
   switch (schema.type) {
     case 'record':
-      return { kind: 'struct', fields: schema.fields!.map((each) => field(each.name, typeOf(each.type, named, new Set([...inside, schema.name!])))) };
+      return { kind: 'struct', fields: schema.fields!.map((each) => field(each.name, typeOf(each.type, named, new Set([...inside, schema.name!])), withId(each['field-id']))) };
     case 'array':
-      return { kind: 'list', element: field('element', typeOf(schema.items!, named, inside)) };
+      if (isPairs(schema)) return pairsType(schema, named, inside);
+      return { kind: 'list', element: field('element', typeOf(schema.items!, named, inside), withId(schema['element-id'])) };
     case 'map':
-      return { kind: 'map', key: field('key', 'string', { required: true }), value: field('value', typeOf(schema.values!, named, inside)) };
+      return { kind: 'map', key: field('key', 'string', { required: true, ...withId(schema['key-id']) }), value: field('value', typeOf(schema.values!, named, inside), withId(schema['value-id'])) };
     case 'enum':
       return { kind: 'string' };
     case 'fixed':
     case 'bytes':
+      if (schema.logicalType === 'uuid') return { kind: 'uuid' };
       return schema.logicalType === 'decimal' ? { kind: 'decimal', precision: schema.precision!, scale: schema.scale ?? 0 } : { kind: 'binary' };
     default:
-      return logicalType(schema.logicalType) ?? typeOf(schema.type, named, inside);
+      return logicalType(schema.logicalType, schema['adjust-to-utc']) ?? typeOf(schema.type, named, inside);
   }
 }
 
-function remember(schema: Exclude<AvroSchema, string | AvroSchema[]>, named: Named): void {
+const withId = (id: number | undefined) => (id === undefined ? {} : { id });
+
+/** Iceberg writes a map whose keys are no texts as an array of records of two fields. */
+function isPairs(schema: NamedSchema): boolean {
+  return schema.logicalType === 'map';
+}
+
+function pairsType({ items }: NamedSchema, named: Named, inside: Inside): LogicalType {
+  const pair = typeOf(items!, named, inside);
+  if (pair.kind !== 'struct' || pair.fields.length !== 2) throw new LakeError('bad-file', 'The Avro schema has a map that is no array of keys and values.');
+  return { kind: 'map', key: { ...pair.fields[0]!, name: 'key', required: true }, value: { ...pair.fields[1]!, name: 'value' } };
+}
+
+function remember(schema: NamedSchema, named: Named): void {
   if (!schema.name || !['record', 'enum', 'fixed'].includes(schema.type as string)) return;
   named.set(schema.name, schema);
 }
@@ -75,19 +107,21 @@ function plainType(name: string): LogicalType {
   return type;
 }
 
-function logicalType(name: string | undefined): LogicalType | undefined {
+/** A timestamp that is not adjusted to UTC has no zone; Avro itself names that a local one. */
+function logicalType(name: string | undefined, adjustToUtc: boolean | undefined): LogicalType | undefined {
+  if (adjustToUtc === false && name?.startsWith('timestamp-')) return { kind: name === 'timestamp-nanos' ? 'timestamp_ns' : 'timestamp' };
   const types: Record<string, LogicalType> = {
     date: { kind: 'date' }, 'time-millis': { kind: 'time' }, 'time-micros': { kind: 'time' }, 'timestamp-millis': { kind: 'timestamptz' }, 'timestamp-micros': { kind: 'timestamptz' },
-    'local-timestamp-millis': { kind: 'timestamp' }, 'local-timestamp-micros': { kind: 'timestamp' }, uuid: { kind: 'uuid' },
+    'local-timestamp-millis': { kind: 'timestamp' }, 'local-timestamp-micros': { kind: 'timestamp' }, 'local-timestamp-nanos': { kind: 'timestamp_ns' }, uuid: { kind: 'uuid' },
   };
   return name === undefined ? undefined : types[name];
 }
 
 type ToJson = (value: unknown) => unknown;
 
-/** JSON knows no number that is none; the engine reads it from its name. */
+/** JSON knows no number that is none, and no zero below zero; the engine reads them from their texts. */
 function numberOrText(value: unknown): unknown {
-  return Number.isFinite(value) ? value : String(value);
+  return Object.is(value, -0) ? '-0.0' : Number.isFinite(value) ? value : String(value);
 }
 
 /** Turns a decoded record of the schema into JSON. Longs may arrive as numbers or bigints. */
@@ -110,6 +144,7 @@ function toJson(schema: AvroSchema, named: Named): ToJson {
       return (value) => Object.fromEntries(parts.map(([name, part]) => [name, part((value as Record<string, unknown>)[name])]));
     }
     case 'array': {
+      if (isPairs(schema)) return pairsJson(schema, named);
       const item = toJson(schema.items!, named);
       return (value) => (value as unknown[]).map(item);
     }
@@ -119,10 +154,21 @@ function toJson(schema: AvroSchema, named: Named): ToJson {
     }
     case 'fixed':
     case 'bytes':
+      if (schema.logicalType === 'uuid') return (value) => Buffer.from(value as Uint8Array).toString('hex');
       return schema.logicalType === 'decimal' ? (value) => formatDecimal(unscaled(value as Uint8Array), schema.scale ?? 0) : bytesText;
     default:
-      return logicalJson(schema.logicalType) ?? toJson(schema.type, named);
+      return logicalJson(schema.logicalType, schema['adjust-to-utc']) ?? toJson(schema.type, named);
   }
+}
+
+/** Keys stand in JSON as texts, which the engine casts. */
+function pairsJson({ items }: NamedSchema, named: Named): ToJson {
+  const pair = toJson(items!, named);
+  return (value) => Object.fromEntries((value as unknown[]).map((each) => {
+    const [key, inner] = Object.values(pair(each) as Record<string, unknown>);
+    if (typeof key === 'object') throw new LakeError('unsupported', 'The Avro file has maps whose keys are records; those are not read.');
+    return [String(key), inner];
+  }));
 }
 
 /** A type that names itself inside itself is resolved when it is met. */
@@ -131,15 +177,16 @@ function lazily(schema: AvroSchema, named: Named): ToJson {
   return (value) => (made ??= toJson(schema, named))(value);
 }
 
-function logicalJson(name: string | undefined): ToJson | undefined {
-  const micros = (text: (micros: bigint) => string, factor: bigint): ToJson => (value) => text(BigInt(value as number | bigint) * factor);
+function logicalJson(name: string | undefined, adjustToUtc: boolean | undefined): ToJson | undefined {
+  const whole = (text: (units: bigint) => string, factor: bigint): ToJson => (value) => text(BigInt(value as number | bigint) * factor);
   const time = (value: bigint) => formatMicros(value).slice(11);
   const zoned = (value: bigint) => `${formatMicros(value)}Z`;
   const kinds: Record<string, ToJson> = {
-    date: (value) => formatDate(value as number), 'time-millis': micros(time, 1000n), 'time-micros': micros(time, 1n), 'timestamp-millis': micros(zoned, 1000n), 'timestamp-micros': micros(zoned, 1n),
-    'local-timestamp-millis': micros(formatMicros, 1000n), 'local-timestamp-micros': micros(formatMicros, 1n),
+    date: (value) => formatDate(value as number), 'time-millis': whole(time, 1000n), 'time-micros': whole(time, 1n), 'timestamp-millis': whole(zoned, 1000n), 'timestamp-micros': whole(zoned, 1n),
+    'local-timestamp-millis': whole(formatMicros, 1000n), 'local-timestamp-micros': whole(formatMicros, 1n),
+    'local-timestamp-nanos': whole(formatNanos, 1n),
   };
-  return name === undefined ? undefined : kinds[name];
+  return name === undefined ? undefined : kinds[adjustToUtc === false && name.startsWith('timestamp-') ? `local-${name}` : name];
 }
 
 /** Big-endian two's complement. */

@@ -1,4 +1,5 @@
 /** Which snapshots can go, which files go with them, and which files nothing names (specification, "Snapshot Retention Policy"). */
+import type { ObjectInfo } from '../storage/object-store';
 import { baseName, below, isHidden, joinPath, parentPath } from '../storage/paths';
 import type { CommitTime } from '../table/contract';
 import { commitMetadata, type CommitPorts } from './commit';
@@ -137,8 +138,8 @@ export interface OrphanPlan {
 export const SAFE_AGE_MS = 3 * DAY;
 const LEAST_AGE_MS = 3_600_000;
 
-/** Files in the table's folder that no snapshot and no kept metadata names; never what other programs hide there, a Delta log of before say. */
-export async function planOrphans(table: IcebergTable, now: CommitTime, ageMs = SAFE_AGE_MS): Promise<OrphanPlan> {
+/** Every file in the table's own folder that its metadata names, with the metadata files themselves. */
+async function namedFiles(table: IcebergTable): Promise<Set<string>> {
   const { path: current, metadata } = await table.current();
   const named = new Set<string>([current, joinPath(table.root, 'metadata', 'version-hint.text')]);
   const name = (uri: string) => {
@@ -152,6 +153,18 @@ export async function planOrphans(table: IcebergTable, now: CommitTime, ageMs = 
     const columns = await table.entries(metadata, manifest);
     for (let row = 0; row < columns.count; row++) if (columns.status[row] !== 2) name(textAt(columns, columns.path[row]!));
   }
+  return named;
+}
+
+/** The files that go with a table that is dropped for good: those in its folder that its metadata names, and its copies of metadata. */
+export async function filesToPurge(table: IcebergTable): Promise<ObjectInfo[]> {
+  const named = await namedFiles(table);
+  return (await table.store.list(table.root)).filter(({ path }) => named.has(path) || (isCopy(path) && parentPath(path) === joinPath(table.root, 'metadata')));
+}
+
+/** Files in the table's folder that no snapshot and no kept metadata names; never what other programs hide there, a Delta log of before say. */
+export async function planOrphans(table: IcebergTable, now: CommitTime, ageMs = SAFE_AGE_MS): Promise<OrphanPlan> {
+  const named = await namedFiles(table);
   const all = await table.store.list(table.root);
   const copies = new Set(all.map(({ path }) => path).filter((path) => isCopy(path) && baseName(parentPath(path)) === 'metadata').sort((a, b) => metadataNumber(a)! - metadataNumber(b)!).slice(-COPIES_KEPT));
   const age = Math.max(LEAST_AGE_MS, ageMs);

@@ -1,7 +1,7 @@
 /** What reading an Iceberg table needs beyond bytes; the server has faster ways than the ones here. */
 import { LakeError } from '../errors';
 import { readParquetRows } from '../parquet/read';
-import type { DataFile } from '../scan/plan';
+import type { DataFile, FileFormat } from '../scan/plan';
 import type { Field } from '../schema/types';
 import type { ObjectStore } from '../storage/object-store';
 import type { RowPositions } from '../values/row-positions';
@@ -14,10 +14,16 @@ export interface FileColumn {
   children: FileColumn[];
 }
 
-export interface EqualityDelete {
+/** A file of the table that holds rows. */
+export interface RowsFile {
   /** Path in the store. */
   path: string;
   bytes: number;
+  /** Parquet where absent. */
+  format?: FileFormat;
+}
+
+export interface EqualityDelete extends RowsFile {
   rows: number;
   /** Columns by which rows are matched. */
   ids: number[];
@@ -35,11 +41,11 @@ export interface IcebergReaders {
   /** A manifest by its path in the store; it never changes. */
   manifest(path: string, bytes: number): Promise<EntryColumns>;
   /** Rows that position delete files list: by the data file's path exactly as it is written in them, ascending. */
-  positions(deletes: readonly { path: string; bytes: number }[]): Promise<Map<string, RowPositions>>;
+  positions(deletes: readonly RowsFile[]): Promise<Map<string, RowPositions>>;
   /** For each data file the rows that an equality delete matches, ascending. */
   matches(request: EqualityRequest): Promise<RowPositions[]>;
   /** The columns of each data file. */
-  columns(files: readonly { path: string; bytes: number }[]): Promise<FileColumn[][]>;
+  columns(files: readonly RowsFile[]): Promise<FileColumn[][]>;
 }
 
 /** Reads with the core's own means; equality deletes and columns by name need an engine. */

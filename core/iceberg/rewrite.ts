@@ -40,9 +40,11 @@ export function planRewrite(table: IcebergTable, files: readonly DataFile[], spe
   for (const [key, all] of partitions) {
     const hasDeletes = (file: DataFile) => file.rowFilter !== undefined;
     const manyDeletes = (file: DataFile) => file.rowFilter !== undefined && file.rowFilter.count >= DELETED * (file.rowFilter.physicalRows ?? 0);
-    const chosen = onlyDeletes ? all.filter(hasDeletes) : everyFile || key.startsWith('earlier') ? all : all.filter((file) => file.bytes < FULL * targetBytes || manyDeletes(file));
+    // What is not Parquet is read by way of copies, so it is better written anew.
+    const isOther = (file: DataFile) => file.format !== undefined;
+    const chosen = onlyDeletes ? all.filter(hasDeletes) : everyFile || key.startsWith('earlier') ? all : all.filter((file) => file.bytes < FULL * targetBytes || manyDeletes(file) || isOther(file));
     for (const bin of packed(chosen, targetBytes)) {
-      const alone = bin.length === 1 && !everyFile && !manyDeletes(bin[0]!) && !(onlyDeletes && hasDeletes(bin[0]!)) && !key.startsWith('earlier');
+      const alone = bin.length === 1 && !everyFile && !manyDeletes(bin[0]!) && !isOther(bin[0]!) && !(onlyDeletes && hasDeletes(bin[0]!)) && !key.startsWith('earlier');
       if (bin.length > 0 && !alone) groups.push({ files: bin, bytes: bin.reduce((sum, file) => sum + file.bytes, 0) });
     }
   }

@@ -1,7 +1,7 @@
 /** The files of one snapshot: what a query must read of them, and which of their rows are deleted (specification, "Scan Planning"). */
 import { LakeError } from '../errors';
 import { keepPromise, Lru } from '../lru';
-import { planScan, totalsOf, whyRuledOut, withRuledOut, type DataFile, type ScanPlan, type Totals } from '../scan/plan';
+import { planScan, totalsOf, whyRuledOut, withRuledOut, type DataFile, type FileFormat, type ScanPlan, type Totals } from '../scan/plan';
 import { predicateColumns, TRUE, type Predicate } from '../scan/predicate';
 import { mergeStats, mightMatch, remembering, type StatsLookup } from '../scan/prune';
 import type { Field, TableSchema } from '../schema/types';
@@ -14,6 +14,7 @@ import { manifestLookup, metricsLookup, partitionLookup, partitionTexts, partsOf
 import { entryAt, partitionAt, rowIdsOf, sequenceAt, type IcebergDataFile, type ManifestEntry } from './manifest';
 import type { ManifestFile } from './manifest-list';
 import type { PartitionSpecJson, SnapshotJson, TableMetadata } from './metadata';
+import type { RowsFile } from './ports';
 import { loadVector } from './puffin';
 import type { IcebergTable } from './table';
 import { fieldById, parseSchema } from './schema';
@@ -250,8 +251,6 @@ export class SnapshotFiles {
   #dataFile({ open, row }: Found, deletes: FileDeletes): DataFile {
     const { columns, parts, manifest, spec, rowIds } = open;
     const uri = textAt(columns, columns.path[row]!);
-    const format = textAt(columns, columns.format[row]!).toUpperCase();
-    if (format !== 'PARQUET') throw new LakeError('unsupported', `${this.table.name} has a data file in ${format}: ${uri}. Parquet is supported.`, { table: this.table.name, path: uri });
     const values = partitionOf(open, row);
     const rows = columns.rows[row]!;
     const { vector } = deletes;
@@ -259,6 +258,7 @@ export class SnapshotFiles {
     const file: DataFile = {
       path: this.table.storePath(uri, this.metadata),
       bytes: columns.bytes[row]!,
+      ...this.#formatOf('a data file', uri, textAt(columns, columns.format[row]!)),
       rows: rows - deleted,
       ...(vector ? { rowFilter: this.#vectorFilter(vector.file, rows) } : {}),
       partition: partitionTexts(parts, values),
@@ -331,10 +331,9 @@ export class SnapshotFiles {
   }
 
   async #positions(files: readonly DataFile[]): Promise<ReadonlyMap<string, RowPositions>> {
-    const deletes = new Map<string, { path: string; bytes: number }>();
+    const deletes = new Map<string, RowsFile>();
     for (const file of files) for (const each of this.table.deletesOf(file).positions) {
-      if (each.file.format !== 'PARQUET') throw new LakeError('unsupported', `${this.table.name} has a file of position deletes in ${each.file.format}: ${each.file.path}. Parquet and vectors are supported.`, { table: this.table.name });
-      deletes.set(each.file.path, { path: this.table.storePath(each.file.path, this.metadata), bytes: each.file.bytes });
+      deletes.set(each.file.path, this.#rowsFile('a file of position deletes', each.file));
     }
     return deletes.size === 0 ? new Map() : this.table.positions([...deletes.values()]);
   }
@@ -348,11 +347,20 @@ export class SnapshotFiles {
       if (!found || (!now && !this.#isTopLevel(id))) throw new LakeError('unsupported', `${this.table.name} has equality deletes by the column ${id}, which is ${found ? 'inside another' : 'not known'}. Those are not supported.`, { table: this.table.name });
       return now ?? { ...found, name: `\u0001${id}` };
     });
-    const deletes = equality.map(({ file }) => {
-      if (file.format !== 'PARQUET') throw new LakeError('unsupported', `${this.table.name} has a file of equality deletes in ${file.format}: ${file.path}. Parquet is supported.`, { table: this.table.name });
-      return { path: this.table.storePath(file.path, this.metadata), bytes: file.bytes, rows: file.rows, ids: file.equalityIds ?? [] };
-    });
+    const deletes = equality.map(({ file }) => ({ ...this.#rowsFile('a file of equality deletes', file), rows: file.rows, ids: file.equalityIds ?? [] }));
     return this.table.matches({ files, deletes, fields }, key);
+  }
+
+  #rowsFile(what: string, { path, bytes, format }: IcebergDataFile): RowsFile {
+    return { path: this.table.storePath(path, this.metadata), bytes, ...this.#formatOf(what, path, format) };
+  }
+
+  /** Nothing for Parquet. */
+  #formatOf(what: string, path: string, format: string): { format?: FileFormat } {
+    const name = format.toUpperCase();
+    if (name === 'PARQUET') return {};
+    if (name === 'AVRO') return { format: 'avro' };
+    throw new LakeError('unsupported', `${this.table.name} has ${what} in ${name}: ${path}. Parquet and Avro are supported.`, { table: this.table.name, path });
   }
 
   #isTopLevel(id: number): boolean {

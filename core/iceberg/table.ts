@@ -13,7 +13,7 @@ import { buildHistory } from './history';
 import { readManifestList, type KnownRows, type ManifestFile } from './manifest-list';
 import { currentSnapshot, mainLine, readMetadata, type KnownSnapshots, refsOf, schemaOf, snapshotById, versionOf, type PartitionSpecJson, type SnapshotJson, type TableMetadata } from './metadata';
 import type { MetadataPointer } from './pointer';
-import { plainReaders, type EqualityRequest, type FileColumn, type IcebergReaders } from './ports';
+import { plainReaders, type EqualityRequest, type FileColumn, type IcebergReaders, type RowsFile } from './ports';
 import { fieldById, parseSchema } from './schema';
 import { SnapshotFiles, type FileEntry } from './snapshot-files';
 
@@ -181,7 +181,7 @@ export class IcebergTable implements LakeTable {
     return keepPromise(this.#rows, key, load);
   }
 
-  positions(deletes: readonly { path: string; bytes: number }[]): Promise<Map<string, RowPositions>> {
+  positions(deletes: readonly RowsFile[]): Promise<Map<string, RowPositions>> {
     return keepPromise(this.#positions, deletes.map(({ path }) => path).sort().join('\n'), () => this.#readers.positions(deletes));
   }
 

@@ -5,10 +5,15 @@ import { mergeStats, mightMatch, type StatsLookup } from './prune';
 import type { ReadOptions } from '../folder/read-options';
 
 /** One data file of a version, with all that planning and reading need. */
+/** What a file of an Iceberg table can be besides Parquet. */
+export type FileFormat = 'avro';
+
 export interface DataFile {
   /** Relative to the storage's root. */
   path: string;
   bytes: number;
+  /** The format of a file that is none of the table's usual one; it is read by way of a copy. */
+  format?: FileFormat;
   /** Rows that readers see. */
   rows?: number;
   /** Only some of its rows are to be read. */

@@ -44,10 +44,11 @@ export function normalUri(uri: string): string {
 /** The path inside a storage of an absolute location, percent-encoded as the storage's URI is or decoded; undefined where it lies outside. */
 export function insideStorage(storageUri: string, location: string): string | undefined {
   const [root, wanted] = [normalUri(storageUri), normalUri(location)];
-  return below(root, wanted) ?? below(decoded(root), wanted);
+  return below(root, wanted) ?? below(decodedUri(root), wanted);
 }
 
-function decoded(uri: string): string {
+/** As it is where it is no encoded text. */
+export function decodedUri(uri: string): string {
   try {
     return decodeURIComponent(uri);
   } catch {

@@ -140,7 +140,7 @@ export function formatDate(days: number): string {
 }
 
 /** As `formatMicros`, with three digits more where they are not zero. */
-function formatNanos(nanos: bigint): string {
+export function formatNanos(nanos: bigint): string {
   const micros = floorDiv(nanos, 1000n);
   const rest = nanos - micros * 1000n;
   const whole = formatMicros(micros);

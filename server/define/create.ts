@@ -24,7 +24,8 @@ import { transformPartitions } from '../change/transform-partitions';
 import { columnPartitions, type TableFiles } from '../change/write-files';
 import { removeUnder } from '../lake/account';
 import { randomIds, systemClock } from '../lake/lake';
-import { placeForNew, tableAround, type Place } from '../lake/places';
+import { tableAround } from '../lake/belonging';
+import { placeForNew, type Place } from '../lake/places';
 import type { DefineServices, Done } from './definitions';
 
 type Create<K extends DefineStatement['kind']> = Extract<DefineStatement, { kind: K }>;
@@ -264,9 +265,9 @@ function folderOf(lake: DefineServices['lake'], location: string): Place {
 }
 
 /** In no folder of another table, with none in it, and with nothing else there. */
-async function mustBeFree({ database }: DefineServices, place: Place, table: string): Promise<void> {
+async function mustBeFree({ database, lake }: DefineServices, place: Place, table: string): Promise<void> {
   const { storage, path } = place;
-  const near = await tableAround(database, place);
+  const near = await tableAround(database, lake, place);
   if (near) throw new LakeError('conflict', `${nameOf(near)} lies at ${near.storage}:${near.location ?? ''}, so ${table} cannot lie at ${path}. Nothing was changed.`, { path, hint: 'Choose a folder of its own.' });
   const { files, folders } = await storage.store.listFolder(path);
   if (files.length + folders.length === 0) return;

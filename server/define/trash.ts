@@ -6,12 +6,11 @@ import { forgetDropped, listDropped, listOverdue, moveToDropped, takeBack, type 
 import { nameOf, type Relation } from '../catalog/relations';
 import { removeUnder, teardownOf, type Teardown } from '../lake/account';
 import type { OpenStorage } from '../lake/lake';
+import { TRASH_FOLDER } from '../lake/places';
 import type { Services } from '../services';
 
 export type TrashServices = Pick<Services, 'database' | 'lake' | 'queries' | 'events' | 'config'>;
 
-/** Hidden, so that no crawl finds tables in it. */
-export const TRASH_FOLDER = '_dropped';
 const DAY_MS = 86_400_000;
 
 /** Fails with `conflict` where another table lies in its folder; nothing is changed then. */

@@ -49,7 +49,7 @@ describe('tables of an independent Iceberg library', () => {
 
 /** Made by the text of the specifications (tools/fixtures/make_iceberg_by_hand.py), which names the sections. */
 describe('tables of the kinds that few writers make', () => {
-  it.each(['deletes', 'partitioned-deletes', 'vectors', 'version1', 'odd', 'mapped', 'empty'])('%s', async (kind) => {
+  it.each(['deletes', 'partitioned-deletes', 'vectors', 'version1', 'odd', 'mapped', 'avro', 'empty'])('%s', async (kind) => {
     const name = `hand-${kind}`;
     for (const [key, { columns, rows }] of Object.entries(expectedOf(name))) {
       const result = await readTable(engine, store, open(name), { asOf: asOfKey(key), sql: 'SELECT * FROM t ORDER BY id, v'.replace(', v', kind === 'mapped' ? '' : ', v') });

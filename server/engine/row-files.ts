@@ -4,12 +4,15 @@ import os from 'node:os';
 import path from 'node:path';
 import { randomUUID } from 'node:crypto';
 import type { RowFileRequest, RowFiles } from '../../core/table/row-files';
+import { fullOptions, type JsonOptions } from '../../core/folder/read-options';
 import type { WrittenColumn, WrittenFile } from '../../core/table/written-file';
 import { leaves, type Field, type LogicalType } from '../../core/schema/types';
 import { typeName } from '../../core/schema/type-names';
 import { quoteName, quoteText } from '../../core/sql/tokens';
 import type { LakeStore } from '../storage/lake-store';
 import type { EngineCalls } from './engine';
+import { quoteList } from './instances';
+import { jsonReaderOfCopy } from './text-readers';
 
 export class EngineRowFiles implements RowFiles {
   constructor(
@@ -48,6 +51,12 @@ function copyStatement({ sql, schema, keyValues }: RowFileRequest, target: strin
   options.push(...fieldIdsOption(schema.fields));
   if (keyValues) options.push(keyValuesOption(keyValues));
   return `COPY (SELECT ${columns.join(', ')} FROM (${sql})) TO ${quoteText(target)} (${options.join(', ')})`;
+}
+
+/** A file of JSON lines, made of an Avro file, as Parquet with the same rows in the same order. */
+export function parquetOfLines(fields: readonly Field[], lines: string, target: string): string {
+  const options = ['FORMAT parquet', 'COMPRESSION zstd', ...fieldIdsOption(fields)];
+  return `COPY (SELECT * FROM ${jsonReaderOfCopy(fields, quoteList([lines]), fullOptions({ format: 'json' }) as JsonOptions, false)}) TO ${quoteText(target)} (${options.join(', ')})`;
 }
 
 /** `KV_METADATA {…}` of a COPY. */

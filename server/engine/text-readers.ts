@@ -1,6 +1,6 @@
 /** SQL by which the engine reads text: delimited, JSON, and lines that are cut by place or by a regular expression. */
 import { ENGINE_ENCODINGS, groupNames, type Compression, type CsvOptions, type JsonOptions, type LineOptions } from '../../core/folder/read-options';
-import { findField, hasTwins, leaves, type Field, type LogicalType } from '../../core/schema/types';
+import { field, findField, hasTwins, leaves, type Field, type LogicalType } from '../../core/schema/types';
 import { typeName } from '../../core/schema/type-names';
 import { quoteName, quoteText } from '../../core/sql/tokens';
 import { quoteList } from './instances';
@@ -43,12 +43,30 @@ export function jsonReader(fields: readonly Field[], files: string, options: Jso
   return `read_json(${files}${columns}, ${jsonSettings(options)}${withFile ? `, filename = '${FILE_COLUMN}'` : ''})`;
 }
 
-/** Bytes stand in JSON as text with escapes; the reader of a copy casts them. */
+/** Bytes stand in JSON as text with escapes; the reader of a copy casts them, also inside of others. */
 export function jsonReaderOfCopy(fields: readonly Field[], files: string, options: JsonOptions, withFile: boolean): string {
-  const binary = fields.filter((field) => field.type.kind === 'binary');
+  const binary = fields.filter(({ type }) => leaves([field('', type)]).some((leaf) => isBytes(leaf.field.type)));
   if (binary.length === 0) return jsonReader(fields, files, options, withFile);
-  const asText = fields.map((field) => (field.type.kind === 'binary' ? { ...field, type: { kind: 'string' as const } } : field));
-  return `(SELECT * REPLACE (${binary.map((field) => `${quoteName(field.name)}::BLOB AS ${quoteName(field.name)}`).join(', ')}) FROM ${jsonReader(asText, files, options, withFile)})`;
+  const asText = fields.map((each) => ({ ...each, type: bytesAsText(each.type) }));
+  return `(SELECT * REPLACE (${binary.map(({ name, type }) => `${quoteName(name)}::${typeName(type)} AS ${quoteName(name)}`).join(', ')}) FROM ${jsonReader(asText, files, options, withFile)})`;
+}
+
+function isBytes({ kind }: LogicalType): boolean {
+  return kind === 'binary' || kind === 'fixed';
+}
+
+function bytesAsText(type: LogicalType): LogicalType {
+  const inner = (each: Field): Field => ({ ...each, type: bytesAsText(each.type) });
+  switch (type.kind) {
+    case 'struct':
+      return { kind: 'struct', fields: type.fields.map(inner) };
+    case 'list':
+      return { kind: 'list', element: inner(type.element) };
+    case 'map':
+      return { kind: 'map', key: inner(type.key), value: inner(type.value) };
+    default:
+      return isBytes(type) ? { kind: 'string' } : type;
+  }
 }
 
 export function jsonSettings(options: JsonOptions): string {

@@ -1,11 +1,11 @@
 /** Namespaces as the open REST catalog protocol has them: nested, with properties; one shows where something in it may be seen. */
 import { LakeError } from '../../core/errors';
-import { demand, maySeeNamespace, nameOfIdentity, type Identity } from '../access/access';
+import { demand, demandEverywhere, maySeeNamespace, nameOfIdentity, type Identity } from '../access/access';
 import { changeNamespace, deleteNamespace, ensureNamespace, listNamespaces, type Namespace } from '../catalog/relations';
 import type { Services } from '../services';
 import { alreadyExists, noSuch, ProtocolError } from './errors';
 import { levelsOf, namespaceOf } from './names';
-import { locationOf, placeOf } from '../lake/places';
+import { locationOf, placeOf, type Place } from '../lake/places';
 
 /** Kept as the catalog's own description, place and owner, and shown as properties. */
 const OWN = ['comment', 'location', 'owner'];
@@ -52,7 +52,7 @@ export class IcebergNamespaces {
     demand(identity, 'manage', { namespace: name });
     const all = await listNamespaces(database);
     if (all.some((each) => each.name.toLowerCase() === name.toLowerCase())) throw alreadyExists(`The namespace "${name}" exists already.`);
-    const place = properties.location === undefined ? undefined : placeOf(this.services.lake, properties.location);
+    const place = this.#placeGiven(identity, properties.location);
     await database.transaction((sql) => ensureNamespace(sql, name, nameOfIdentity(identity), properties.comment ?? ''));
     const made = (await listNamespaces(database)).find((each) => each.name === name)!;
     await changeNamespace(database, made, { owner: properties.owner ?? '', properties: without(properties, OWN), ...(place ? { place: { storageId: place.storage.storage.id, folder: place.path } } : {}) }, nameOfIdentity(identity));
@@ -67,7 +67,8 @@ export class IcebergNamespaces {
     if (!namespace) throw noSuch('Namespace', `"${name}" is only a level of other namespaces; create it first.`);
     demand(identity, 'manage', { namespace: namespace.name });
     const before = this.#propertiesOf(namespace);
-    const place = updates.location === undefined ? (removals.includes('location') ? null : undefined) : placeOf(this.services.lake, updates.location);
+    if (removals.includes('location')) demandEverywhere(identity, 'manage', 'untie a namespace from its folder');
+    const place = removals.includes('location') ? null : this.#placeGiven(identity, updates.location === before.location ? undefined : updates.location);
     const next = { ...without(before, removals), ...updates };
     await changeNamespace(this.services.database, namespace, {
       description: next.comment ?? '', owner: next.owner ?? '', properties: without(next, OWN),
@@ -88,6 +89,13 @@ export class IcebergNamespaces {
       throw error instanceof LakeError && error.kind === 'conflict' ? notEmpty('there are tables in it') : error;
     });
     this.services.events.tell({ topic: 'catalog' });
+  }
+
+  /** The folder that tables of a namespace lie in decides what those who manage it can reach. */
+  #placeGiven(identity: Identity, location: string | undefined): Place | undefined {
+    if (location === undefined) return undefined;
+    demandEverywhere(identity, 'manage', 'tie a namespace to a folder');
+    return placeOf(this.services.lake, location);
   }
 
   async #visible(identity: Identity): Promise<string[]> {

@@ -1,7 +1,11 @@
 /** The open REST catalog protocol (Apache Iceberg, "REST Catalog OpenAPI"): every endpoint, its status codes and errors. */
+import { mkdirSync, writeFileSync } from 'node:fs';
+import path from 'node:path';
+import { fileURLToPath } from 'node:url';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { newDataFile } from '../../core/iceberg/data-files';
 import { addColumns, append } from '../../core/iceberg/operations';
+import { writeManifestList } from '../../core/iceberg/manifest-list';
 import { commitSnapshot } from '../../core/iceberg/snapshot-commit';
 import { field } from '../../core/schema/types';
 import { CountingIds, testPorts, writtenFile } from '../../core/testing/ports';
@@ -208,9 +212,17 @@ describe('tables', () => {
 describe('commits', () => {
   beforeAll(async () => {
     await ask('POST', '/v1/namespaces', { body: { namespace: ['c'] } });
+    noManifests = await writeManifestList([], {}, 2, new Uint8Array(16));
   });
+  let noManifests: Uint8Array;
   const list = (name: string) => `file://${bench.lakeFolder}/warehouse/c/${name}/metadata/snap.avro`;
-  const snapshot = (name: string, id: number | string, sequence: number, more: Record<string, unknown> = {}) => ({ 'snapshot-id': id, 'sequence-number': sequence, 'timestamp-ms': Date.now(), 'manifest-list': list(name), summary: { operation: 'append', 'engine-name': 'Far Engine' }, 'schema-id': 0, ...more });
+  const snapshot = (name: string, id: number | string, sequence: number, more: Record<string, unknown> = {}) => ({ 'snapshot-id': id, 'sequence-number': sequence, 'timestamp-ms': Date.now(), 'manifest-list': written(list(name)), summary: { operation: 'append', 'engine-name': 'Far Engine' }, 'schema-id': 0, ...more });
+  const written = (uri: string) => {
+    const file = fileURLToPath(uri);
+    mkdirSync(path.dirname(file), { recursive: true });
+    writeFileSync(file, noManifests);
+    return uri;
+  };
 
   it('of appends made on an older state are made again on the newest, rows and totals with them', async () => {
     await create('c', 'appends');
@@ -229,7 +241,8 @@ describe('commits', () => {
     expect((await first()).status).toBe(200);
     expect((await Promise.all([second(), third()])).map(({ status, text }) => [status, text.slice(0, 40)])).toEqual([[200, expect.any(String)], [200, expect.any(String)]]);
     const { metadata } = await table.current();
-    expect(metadata.snapshots!.map((each) => [each['snapshot-id'], each['sequence-number']]).slice(1)).toEqual([[501, 2], [502, 3], [503, 4]]);
+    expect(metadata.snapshots!.map((each) => each['sequence-number']).slice(1)).toEqual([2, 3, 4]);
+    expect(metadata.snapshots!.map((each) => each['snapshot-id']).slice(1).sort()).toEqual([501, 502, 503]);
     expect(metadata.snapshots!.at(-1)!.summary).toMatchObject({ 'added-records': '9', 'total-records': '121', 'total-data-files': '4' });
     expect((await (await table.snapshot({ kind: 'latest' })).files()).reduce((sum, file) => sum + file.rows!, 0)).toBe(121);
     // What is more than an append is still the client's to look at again.
@@ -240,14 +253,14 @@ describe('commits', () => {
   });
 
   it.each([
-    ['in ORC', 'warehouse/c/odd/data/a.orc', 'ORC', 'of the format ORC'], ['outside of the storage', '../../elsewhere/a.parquet', 'PARQUET', 'lies outside of the table'],
-  ])('with a data file %s are refused by its name, before anything is made current', async (_, path, format, words) => {
+    ['in ORC', 'warehouse/c/odd/data/a.orc', 'ORC', 'of the format ORC'], ['outside of the storage', '../../elsewhere/a.parquet', 'PARQUET', 'lies outside of every connected storage'],
+  ])('with a data file %s are refused by its name, before anything is made current', async (_, place, format, words) => {
     await create('c', 'odd');
     const table = await tableOf('c', 'odd');
     const { metadata } = await table.current();
-    const file = { ...newDataFile(table.store.uri, writtenFile(path, 1, 2), metadata, 'c.odd'), format };
+    const file = { ...newDataFile(table.store.uri, writtenFile(place, 1, 2), metadata, 'c.odd'), format };
     const own = new IcebergTable(table.store, table.root, 'client', new CatalogPointer(table.store, table.root, memoryCell(await table.pointer.current()), testPorts(700).ids));
-    const { snapshot: made } = await commitSnapshot(own, { added: [{ file: path.startsWith('..') ? { ...file, path: 'file:///elsewhere/a.parquet' } : file, specId: 0 }] }, testPorts(700 + words.length));
+    const { snapshot: made } = await commitSnapshot(own, { added: [{ file: place.startsWith('..') ? { ...file, path: 'file:///elsewhere/a.parquet' } : file, specId: 0 }] }, testPorts(700 + words.length));
     const { body } = await commit('c', 'odd', { requirements: [], updates: [{ action: 'add-snapshot', snapshot: made }, { action: 'set-snapshot-ref', 'ref-name': 'main', type: 'branch', 'snapshot-id': made['snapshot-id'] }] });
     expect(body.error).toMatchObject({ code: 400, message: expect.stringContaining(words) });
     expect((await table.current()).metadata.snapshots).toEqual([]);
@@ -271,7 +284,7 @@ describe('commits', () => {
   it('take every kind of update, in order, in one step', async () => {
     await create('c', 'all');
     const uuid = '9c12d441-03fe-4693-9a96-a0705ddf69c1';
-    const statistics = { 'snapshot-id': 1, 'statistics-path': 's.puffin', 'file-size-in-bytes': 1, 'file-footer-size-in-bytes': 1, 'blob-metadata': [] };
+    const statistics = { 'snapshot-id': 1, 'statistics-path': list('all').replace('snap.avro', 's.puffin'), 'file-size-in-bytes': 1, 'file-footer-size-in-bytes': 1, 'blob-metadata': [] };
     const { status, body } = await commit('c', 'all', { requirements: [], updates: [
       { action: 'assign-uuid', uuid }, { action: 'upgrade-format-version', 'format-version': 3 },
       { action: 'add-schema', schema: { type: 'struct', fields: [...schema.fields.slice(0, 2).map((each, index) => ({ ...each, id: index + 1 })), { id: 5, name: 'more', required: false, type: 'string' }] } }, { action: 'set-current-schema', 'schema-id': -1 },
@@ -280,12 +293,12 @@ describe('commits', () => {
       { action: 'add-snapshot', snapshot: snapshot('all', 1, 1, { 'first-row-id': 0, 'added-rows': 3 }) }, { action: 'set-snapshot-ref', 'ref-name': 'main', type: 'branch', 'snapshot-id': 1 },
       { action: 'set-snapshot-ref', 'ref-name': 'kept', type: 'tag', 'snapshot-id': 1, 'max-ref-age-ms': 1000 }, { action: 'set-snapshot-ref', 'ref-name': 'short', type: 'tag', 'snapshot-id': 1 }, { action: 'remove-snapshot-ref', 'ref-name': 'short' },
       { action: 'set-properties', updates: { a: '1', b: '2' } }, { action: 'remove-properties', removals: ['a'] },
-      { action: 'set-statistics', statistics }, { action: 'set-partition-statistics', 'partition-statistics': { ...statistics, 'statistics-path': 'p.parquet' } },
+      { action: 'set-statistics', statistics }, { action: 'set-partition-statistics', 'partition-statistics': { ...statistics, 'statistics-path': list('all').replace('snap.avro', 'p.parquet') } },
     ] });
     expect(status, JSON.stringify(body)).toBe(200);
     expect(body.metadata).toMatchObject({
       'table-uuid': uuid, 'format-version': 3, 'next-row-id': 3, 'current-schema-id': 1, 'last-column-id': 5, 'default-spec-id': 1, 'default-sort-order-id': 1, 'last-partition-id': 1000, 'current-snapshot-id': 1, 'last-sequence-number': 1,
-      refs: { main: { 'snapshot-id': 1 }, kept: { type: 'tag', 'max-ref-age-ms': 1000 } }, properties: { b: '2' }, statistics: [{ 'statistics-path': 's.puffin' }], 'partition-statistics': [{ 'statistics-path': 'p.parquet' }], 'snapshot-log': [{ 'snapshot-id': 1 }], 'metadata-log': [{}],
+      refs: { main: { 'snapshot-id': 1 }, kept: { type: 'tag', 'max-ref-age-ms': 1000 } }, properties: { b: '2' }, statistics: [{ 'statistics-path': statistics['statistics-path'] }], 'partition-statistics': [{ 'statistics-path': list('all').replace('snap.avro', 'p.parquet') }], 'snapshot-log': [{ 'snapshot-id': 1 }], 'metadata-log': [{}],
     });
     expect(Object.keys(body.metadata.refs)).toEqual(['main', 'kept']);
     const after = await commit('c', 'all', { requirements: [], updates: [
@@ -335,9 +348,18 @@ describe('commits', () => {
     expect((await ask('GET', '/v1/namespaces/c/tables/strict')).body.metadata['metadata-log']).toEqual([]);
   });
 
+  it('that name a manifest list which is not there, or is none, are refused by its name', async () => {
+    await create('c', 'listless');
+    const add = (at: string) => commit('c', 'listless', { requirements: [], updates: [{ action: 'add-snapshot', snapshot: snapshot('listless', 1, 1, { 'manifest-list': at }) }] });
+    const missing = list('listless').replace('snap.avro', 'nowhere.avro');
+    expect((await add(missing)).body.error).toMatchObject({ code: 400, message: expect.stringContaining(`the manifest list ${missing} cannot be read`) });
+    writeFileSync(fileURLToPath(missing), 'no Avro');
+    expect((await add(missing)).body.error).toMatchObject({ code: 400, message: expect.stringContaining('expected an Avro file') });
+  });
+
   it('of an older state are conflicts: a sequence number that was given before', async () => {
     await create('c', 'race');
-    const add = (id: number, sequence: number, parent?: number) => commit('c', 'race', { requirements: [], updates: [{ action: 'add-snapshot', snapshot: snapshot('race', id, sequence, parent === undefined ? {} : { 'parent-snapshot-id': parent }) }, { action: 'set-snapshot-ref', 'ref-name': 'main', type: 'branch', 'snapshot-id': id }] });
+    const add = (id: number, sequence: number, parent?: number) => commit('c', 'race', { requirements: [], updates: [{ action: 'add-snapshot', snapshot: snapshot('race', id, sequence, { summary: { operation: 'overwrite' }, ...(parent === undefined ? {} : { 'parent-snapshot-id': parent }) }) }, { action: 'set-snapshot-ref', 'ref-name': 'main', type: 'branch', 'snapshot-id': id }] });
     expect((await add(1, 1)).status).toBe(200);
     expect((await add(2, 2, 1)).status).toBe(200);
     expect((await add(3, 2, 1)).body.error).toMatchObject({ code: 409, type: 'CommitFailedException' });

@@ -1,6 +1,7 @@
 /** Tables of the catalog as the open REST catalog protocol has them: made, loaded, registered, committed to, renamed and dropped. */
 import { createHash, randomUUID } from 'node:crypto';
 import { LakeError } from '../../core/errors';
+import { filesToPurge } from '../../core/iceberg/expire';
 import { commitUpdates, nextMetadata, nextNumber, type CommitPorts } from '../../core/iceberg/commit';
 import { snapshotById, versionOf, type TableMetadata } from '../../core/iceberg/metadata';
 import { CatalogPointer } from '../../core/iceberg/pointer';
@@ -8,18 +9,19 @@ import type { IcebergTable } from '../../core/iceberg/table';
 import { applyUpdates, checkRequirements, type TableUpdate } from '../../core/iceberg/updates';
 import { parentPath } from '../../core/storage/paths';
 import { demand, mayDo, nameOfIdentity, type Identity } from '../access/access';
-import { createRelation, dropRelation, findRelation, listRelations, nameOf, renameRelation, swapPointer, swapPointers, type Relation } from '../catalog/relations';
+import { createRelation, dropRelation, findRelation, listRelations, nameOf, renameRelation, swapPointer, swapPointers, type Namespace, type Relation } from '../catalog/relations';
 import { removeUnder } from '../lake/account';
+import { Belonging, checkPlaceForNew, type OwnPlace } from '../lake/belonging';
 import { DeltaFaces, isOffered } from '../lake/delta-faces';
 import { randomIds, systemClock } from '../lake/lake';
 import type { Services } from '../services';
-import { checkAddedFiles } from './added-files';
+import { checkAddedFiles, checkAllFiles, checkNamedPlaces } from './added-files';
 import { alreadyExists, badRequest, noSuch } from './errors';
 import { checkProperties, firstMetadata, nothing, shorthands, withKebabIds, type CommitTable, type CreateTable } from './given-tables';
 import { GroupCommits, type DoneCommit, type FailedCommit } from './group-commits';
 import { levelsOf, namespaceOf } from './names';
 import { IcebergNamespaces } from './namespaces';
-import { isWithin, locationOf, placeForNew, placeOf, relationPlace, tableAround, type Place } from '../lake/places';
+import { locationOf, placeForNew, placeOf, relationPlace, type Place } from '../lake/places';
 
 export interface TableIdentifier {
   namespace: string[];
@@ -94,8 +96,7 @@ export class IcebergTables {
     const home = await this.#namespaces.ensure(identity, namespace);
     await this.#mustBeFree(namespace, request.name);
     const place = request.location === undefined ? await placeForNew(lake, home, request.name, warehouse) : placeOf(lake, request.location);
-    if (place.path === '') throw badRequest('A table cannot lie at the root of a storage.');
-    await this.#mustBeUnused(place, `${namespace}.${request.name}`);
+    if (request.location !== undefined) await this.#mayLieAt(identity, home, request.name, place);
     const metadata = firstMetadata(request, locationOf(place), `${namespace}.${request.name}`);
     if (request['stage-create']) return { relation: unregistered(namespace, request.name, place), metadata, metadataLocation: '' };
     return this.#register(identity, namespace, request.name, place, metadata, true);
@@ -104,14 +105,18 @@ export class IcebergTables {
   async register(identity: Identity, namespace: string, request: { name: string; 'metadata-location': string; overwrite: boolean }): Promise<LoadedTable> {
     const { database, lake } = this.services;
     demand(identity, 'manage', { namespace, name: request.name });
-    await this.#namespaces.ensure(identity, namespace);
+    const home = await this.#namespaces.ensure(identity, namespace);
     const place = placeOf(lake, request['metadata-location']);
     if (!/(^|\/)metadata\/[^/]+\.metadata\.json(\.gz)?$/.test(place.path)) throw badRequest(`${request['metadata-location']} is no metadata file of an Iceberg table: expected …/metadata/….metadata.json.`);
     const root = parentPath(parentPath(place.path));
     const full = `${namespace}.${request.name}`;
-    const metadata = await lake.icebergTable(place.storage, root, full).metadataAt(place.path);
     const known = await findRelation(database, namespace, request.name);
     if (known && !request.overwrite) throw alreadyExists(`${full} exists in the catalog already.`);
+    if (known) mustBeIceberg(known);
+    await this.#mayLieAt(identity, home, request.name, { ...place, path: root }, known?.id);
+    const table = lake.icebergTable(place.storage, root, full);
+    const metadata = await table.metadataAt(place.path);
+    await this.#mayBeRegistered(identity, table, metadata, { ...(known && { id: known.id }), name: full, place: { ...place, path: root } });
     if (known) await dropRelation(database, known, nameOfIdentity(identity));
     await createRelation(database, { namespace, name: request.name, kind: 'table', format: 'iceberg', storageId: place.storage.storage.id, location: root, managed: false, definition: { kind: 'lake', pointer: 'catalog' }, pointer: place.path }, nameOfIdentity(identity));
     this.services.events.tell({ topic: 'catalog' });
@@ -129,13 +134,13 @@ export class IcebergTables {
     demand(identity, 'manage', relation);
     mustBeIceberg(relation);
     const storage = lake.storageOf(relation);
-    const files = purge ? await storage.store.list(relation.location!) : [];
+    const files = purge ? await filesToPurge(this.#table(relation)) : [];
     if (purge) {
       const inside = (await listRelations(database)).filter((other) => other.id !== relation.id && other.storage === relation.storage && (other.location === relation.location || (other.location ?? '').startsWith(`${relation.location}/`)));
       if (inside.length > 0) throw badRequest(`${inside.map(nameOf).join(', ')} lies in the folder of ${nameOf(relation)}, so its files cannot be removed. Nothing was changed.`);
     }
     await dropRelation(database, relation, nameOfIdentity(identity));
-    if (purge) await removeUnder(storage, [relation.location!], files);
+    if (purge) await removeUnder(storage, (await storage.store.list(relation.location!)).length === files.length ? [relation.location!] : [], files);
     events.tell({ topic: 'catalog' });
   }
 
@@ -150,7 +155,8 @@ export class IcebergTables {
     mustBeIceberg(known);
     const table = this.#table(known);
     const { pointer } = table;
-    await checkAddedFiles(table, request.updates, this.services.lake.storageOf(known));
+    await this.#checkPlaces(identity, known, request.updates);
+    await checkAddedFiles(table, request.updates, this.#belonging(identity, known));
     if (pointer instanceof CatalogPointer) return this.#commits.add(known, table, pointer, { identity, requirements, updates: this.#updates(identity, known, request) });
     return this.#inTurn([known.id], async () => {
       const updates = this.#updates(identity, known, request);
@@ -177,7 +183,8 @@ export class IcebergTables {
         const { requirements } = changes[index]!;
         checkRequirements(metadata, requirements, table.name);
         const updates = this.#updates(identity, relation, changes[index]!);
-        await checkAddedFiles(table, updates, this.services.lake.storageOf(relation), metadata);
+        await this.#checkPlaces(identity, relation, updates);
+        await checkAddedFiles(table, updates, this.#belonging(identity, relation), metadata);
         const now = Math.max(systemClock.now(), metadata['last-updated-ms'] + 1);
         const next = nextMetadata(table, path, metadata, applyUpdates(metadata, updates, now, table.name), now);
         prepared.push({ relation, table, pointer, updates, path, next });
@@ -205,10 +212,12 @@ export class IcebergTables {
     const location = updates.find((each) => each.action === 'set-location');
     if (!location) throw badRequest(`The first commit of ${full} says no location.`);
     const place = placeOf(lake, location.location);
-    if (place.path === '') throw badRequest('A table cannot lie at the root of a storage.');
-    await this.#mustBeUnused(place, full);
+    await this.#mayLieAt(identity, await this.#namespaces.ensure(identity, namespace), name, place);
+    const own = { name: full, place };
+    const belonging = new Belonging({ sql: this.services.database, lake, as: identity }, own);
+    await checkNamedPlaces(belonging, updates);
+    await checkAddedFiles(lake.icebergTable(place.storage, place.path, full), updates, belonging, nothing(location.location));
     const metadata = applyUpdates(nothing(location.location), updates.map((update) => this.#signed(identity, update)), systemClock.now(), full);
-    this.#mustBeWithin(place, full, updates);
     const loaded = await this.#register(identity, namespace, name, place, { ...metadata, 'last-updated-ms': systemClock.now() }, true);
     this.#told({ identity, relation: loaded.relation, updates, metadata });
     return loaded;
@@ -235,18 +244,28 @@ export class IcebergTables {
 
   /** Updates as they are applied: shorthands written out, locations held to the storage, snapshots with who made them. */
   #updates(identity: Identity, relation: Relation, request: CommitTable): TableUpdate[] {
-    const place = relationPlace(this.services.lake, relation);
     const updates = [...request.updates, ...shorthands(request)];
     checkProperties(updates);
-    this.#mustBeWithin(place, nameOf(relation), updates);
     return updates.map((update) => this.#signed(identity, update));
   }
 
-  #mustBeWithin({ storage }: Place, table: string, updates: readonly TableUpdate[]): void {
-    for (const update of updates) {
-      const named = update.action === 'set-location' ? update.location : update.action === 'add-snapshot' ? update.snapshot['manifest-list'] : undefined;
-      if (named !== undefined && !isWithin(storage, named)) throw badRequest(`${table}: ${named} lies outside of the table's storage ${storage.storage.name} (${storage.store.uri}). Nothing was changed.`);
-    }
+  #belonging(identity: Identity, relation: Relation): Belonging {
+    return new Belonging({ sql: this.services.database, lake: this.services.lake, as: identity }, { id: relation.id, name: nameOf(relation), place: relationPlace(this.services.lake, relation) });
+  }
+
+  #checkPlaces(identity: Identity, relation: Relation, updates: readonly TableUpdate[]): Promise<void> {
+    return checkNamedPlaces(this.#belonging(identity, relation), updates);
+  }
+
+  #mayLieAt(identity: Identity, namespace: Namespace, name: string, place: Place, id?: number): Promise<void> {
+    return checkPlaceForNew({ sql: this.services.database, lake: this.services.lake, as: identity }, { ...(id === undefined ? {} : { id }), name: `${namespace.name}.${name}`, place }, namespace);
+  }
+
+  /** What its metadata names is held against the rule as what a commit adds is. */
+  async #mayBeRegistered(identity: Identity, table: IcebergTable, metadata: TableMetadata, own: OwnPlace): Promise<void> {
+    const belonging = new Belonging({ sql: this.services.database, lake: this.services.lake, as: identity }, own);
+    await belonging.check('its location', metadata.location);
+    await checkAllFiles(table, metadata, belonging);
   }
 
   /** Who made a snapshot stands in its summary, as it does for our own. */
@@ -258,12 +277,6 @@ export class IcebergTables {
   async #mustBeFree(namespace: string, name: string): Promise<void> {
     const known = await findRelation(this.services.database, namespace, name);
     if (known) throw alreadyExists(`${namespace}.${name} exists in the catalog already${known.kind === 'view' ? ', as a view' : ''}.`);
-  }
-
-  /** Two tables in one folder would take each other's files for orphans. */
-  async #mustBeUnused(place: Place, table: string): Promise<void> {
-    const other = await tableAround(this.services.database, place);
-    if (other) throw badRequest(`${table} cannot lie in ${locationOf(place)}: ${nameOf(other)} is there.`);
   }
 
   async #inTurn<T>(ids: readonly number[], work: () => Promise<T>): Promise<T> {

@@ -15,8 +15,9 @@ import type { Services } from '../services';
 import { alreadyExists, badRequest, noSuch } from './errors';
 import { levelsOf, namespaceOf } from './names';
 import { IcebergNamespaces } from './namespaces';
+import { Belonging } from '../lake/belonging';
 import { uuidFrom } from '../lake/lake';
-import { isWithin, locationOf, placeOf, warehouseOf, type Place } from '../lake/places';
+import { locationOf, placeOf, warehouseOf, type Place } from '../lake/places';
 import { renameTo, type TableIdentifier } from './tables';
 
 const VERSIONS_KEPT = 10;
@@ -84,6 +85,7 @@ export class IcebergViews {
     await new IcebergNamespaces(this.services).ensure(identity, namespace);
     if (await findRelation(database, namespace, request.name)) throw alreadyExists(`${namespace}.${request.name} exists in the catalog already.`);
     const place = request.location === undefined ? this.#placeForNew(namespace, request.name, warehouse) : placeOf(lake, request.location);
+    if (request.location !== undefined) await this.#mayLieAt(identity, namespace, request.name, request.location);
     const empty: ViewMetadata = { 'view-uuid': randomUUID(), 'format-version': 1, location: locationOf(place), schemas: [], 'current-version-id': 0, versions: [], 'version-log': [], properties: request.properties };
     const metadata = applyViewUpdates(empty, [{ action: 'add-schema', schema: request.schema }, { action: 'add-view-version', 'view-version': { ...request['view-version'], 'schema-id': LAST_ADDED } }, { action: 'set-current-view-version', 'view-version-id': LAST_ADDED }], Date.now());
     const location = await this.#write(place, metadata, 0);
@@ -102,7 +104,7 @@ export class IcebergViews {
     }
     const metadata = applyViewUpdates(before, updates, Date.now());
     const place = placeOf(lake, metadata.location);
-    if (!isWithin(place.storage, metadata.location)) throw badRequest(`${metadata.location} is no place for a view.`);
+    if (updates.some(({ action }) => action === 'set-location')) await this.#mayLieAt(identity, namespace, name, metadata.location);
     const location = await this.#write(place, metadata, metadata['current-version-id']);
     await redefineRelation(database, relation, definitionOf(metadata, location), nameOfIdentity(identity));
     events.tell({ topic: 'catalog' });
@@ -135,6 +137,12 @@ export class IcebergViews {
       'version-log': [{ 'timestamp-ms': at, 'version-id': 1 }],
     };
     return { metadata, metadataLocation: `${metadata.location}/metadata/catalog-${relation.id}.metadata.json` };
+  }
+
+  /** In a folder that a view of that name is given, or for those who may manage everything one that is no table's. */
+  #mayLieAt(identity: Identity, namespace: string, name: string, location: string): Promise<void> {
+    const { database, lake } = this.services;
+    return new Belonging({ sql: database, lake, as: identity }, { name: `${namespace}.${name}`, place: this.#placeForNew(namespace, name, undefined) }).check('the location', location);
   }
 
   #placeForNew(namespace: string, name: string, warehouse: string | undefined): Place {

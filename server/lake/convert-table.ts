@@ -86,5 +86,8 @@ export async function deltaSource({ lake, upkeep }: Pick<ConversionServices, 'la
 async function icebergSource(table: IcebergTable): Promise<IcebergSource & { path: string }> {
   const { path, metadata } = await table.current();
   const { snapshot, files } = table.stateOf(path, metadata, currentSnapshot(metadata));
-  return { path, name: table.name, metadata, schema: snapshot.schema, files: await files.files(), entryOf: (file) => table.entryOf(file) };
+  const live = await files.files();
+  const other = live.find(({ format }) => format !== undefined);
+  if (other) throw new LakeError('unsupported', `${table.name} has a file in the format ${other.format}, which Delta does not know: ${other.path}. Nothing was changed.`, { table: table.name, path: other.path, hint: 'OPTIMIZE the table first, which writes its files as Parquet, then convert it.' });
+  return { path, name: table.name, metadata, schema: snapshot.schema, files: live, entryOf: (file) => table.entryOf(file) };
 }

@@ -1,5 +1,5 @@
 /** What an Iceberg table's deletes and columns are, asked of the engine. */
-import type { EqualityDelete, EqualityRequest, FileColumn, IcebergReaders } from '../../core/iceberg/ports';
+import type { EqualityDelete, EqualityRequest, FileColumn, IcebergReaders, RowsFile } from '../../core/iceberg/ports';
 import { TRUE } from '../../core/scan/predicate';
 import { planScan, type DataFile } from '../../core/scan/plan';
 import { field, type Field } from '../../core/schema/types';
@@ -30,7 +30,7 @@ export class EngineIcebergReaders implements IcebergReaders {
     return this.manifests.read(this.storage, path, bytes);
   }
 
-  async positions(deletes: readonly { path: string; bytes: number }[]): Promise<Map<string, RowPositions>> {
+  async positions(deletes: readonly RowsFile[]): Promise<Map<string, RowPositions>> {
     const lease = await this.local.lease(this.storage, deletes);
     try {
       const files = quoteList(deletes.map((each) => lease.pathOf(each)));
@@ -65,7 +65,7 @@ export class EngineIcebergReaders implements IcebergReaders {
     }
   }
 
-  async columns(files: readonly { path: string; bytes: number }[]): Promise<FileColumn[][]> {
+  async columns(files: readonly RowsFile[]): Promise<FileColumn[][]> {
     const all: FileColumn[][] = [];
     for (let from = 0; from < files.length; from += BATCH) {
       const some = files.slice(from, from + BATCH);

@@ -5,14 +5,17 @@
  */
 import { createHash } from 'node:crypto';
 import { mkdirSync, readdirSync, rmSync, statSync, utimesSync } from 'node:fs';
-import { rename, rm, stat } from 'node:fs/promises';
+import { open, rename, rm, stat } from 'node:fs/promises';
 import path from 'node:path';
 import PQueue from 'p-queue';
 import { LakeError } from '../../core/errors';
+import { fieldsOfAvro } from '../../core/folder/avro-rows';
 import { optionsOfCopy, type ReadOptions } from '../../core/folder/read-options';
-import type { ScanPlan } from '../../core/scan/plan';
-import { filesToRead } from '../../core/scan/plan';
+import { avroSchemaOf } from '../../core/iceberg/avro';
+import { filesToRead, type FileFormat, type ScanPlan } from '../../core/scan/plan';
 import { baseName } from '../../core/storage/paths';
+import type { EngineCalls } from '../engine/engine';
+import { parquetOfLines } from '../engine/row-files';
 import type { Place } from '../engine/translate';
 import { convert } from './conversions';
 import type { OpenStorage } from './lake';
@@ -23,6 +26,8 @@ export interface WantedFile {
   bytes: number;
   modified?: number;
   etag?: string;
+  /** Given for a file that is read from a Parquet copy of its rows. */
+  format?: FileFormat;
 }
 
 /** Local files that stay until they are released. */
@@ -43,6 +48,8 @@ interface Kept {
 
 const FETCHES = 12;
 const CONVERSIONS = 2;
+/** Schemas of tables of a few thousand columns lie within. */
+const AVRO_HEAD_BYTES = 4 * 1024 * 1024;
 
 export class LocalFiles {
   readonly #kept = new Map<string, Kept>();
@@ -54,6 +61,8 @@ export class LocalFiles {
   constructor(
     readonly folder: string,
     readonly limitBytes: number,
+    /** Writes Parquet copies of Avro files of tables; without it such files are not read. */
+    readonly engine?: EngineCalls,
   ) {
     mkdirSync(folder, { recursive: true });
     for (const storage of readdirSync(folder)) this.#readStorage(path.join(folder, storage));
@@ -76,28 +85,32 @@ export class LocalFiles {
 
   async lease(storage: OpenStorage, files: readonly WantedFile[], options?: ReadOptions): Promise<Lease> {
     const converts = options !== undefined && optionsOfCopy(options) !== undefined;
-    if (storage.store.root !== undefined && !converts) {
-      const { root } = storage.store;
-      return { pathOf: (file) => path.join(root, file.path), copies: new Map(), release: () => undefined };
-    }
-    const paths = new Map(files.map((file) => [file.path, this.#copyPath(storage, file, converts ? options : undefined)]));
-    for (const copy of paths.values()) this.#hold(copy, 1);
+    const { root } = storage.store;
+    const inPlace = (file: WantedFile) => root !== undefined && !converts && file.format === undefined;
+    const copied = files.filter((file) => !inPlace(file));
+    const paths = new Map(files.map((file) => [file.path, inPlace(file) ? path.join(root!, file.path) : this.#copyPath(storage, file, converts ? options : undefined)]));
+    for (const { path: of } of copied) this.#hold(paths.get(of)!, 1);
     const release = () => {
-      for (const copy of paths.values()) this.#hold(copy, -1);
+      for (const { path: of } of copied) this.#hold(paths.get(of)!, -1);
       this.#evict();
     };
     try {
-      await Promise.all(files.map((file) => this.#ensure(paths.get(file.path)!, () => (converts ? this.#converted(storage, file, options, paths.get(file.path)!) : this.#fetched(storage, file, paths.get(file.path)!)))));
+      await Promise.all(copied.map((file) => this.#ensure(paths.get(file.path)!, () => this.#make(storage, file, converts ? options : undefined, paths.get(file.path)!))));
     } catch (error) {
       release();
       throw error;
     }
-    const copies = new Map(files.map((file) => [paths.get(file.path)!, { storage: storage.storage.name, path: file.path }]));
+    const copies = new Map(copied.map((file) => [paths.get(file.path)!, { storage: storage.storage.name, path: file.path }]));
     return { pathOf: (file) => paths.get(file.path)!, copies, release };
   }
 
+  #make(storage: OpenStorage, file: WantedFile, options: ReadOptions | undefined, copy: string): Promise<void> {
+    if (file.format === 'avro') return this.#asParquet(storage, file, copy);
+    return options ? this.#converted(storage, file, options, copy) : this.#fetched(storage, file, copy);
+  }
+
   #copyPath(storage: OpenStorage, file: WantedFile, options: ReadOptions | undefined): string {
-    const how = options?.format === 'xml' ? [JSON.stringify(options)] : options?.format === 'avro' ? ['avro'] : options && options.format !== 'parquet' ? [options.encoding, options.compression] : [];
+    const how = file.format ? [file.format, 'parquet'] : options?.format === 'xml' ? [JSON.stringify(options)] : options?.format === 'avro' ? ['avro'] : options && options.format !== 'parquet' ? [options.encoding, options.compression] : [];
     const key = createHash('sha256').update([storage.storage.id, file.path, file.bytes, file.modified ?? '', file.etag ?? '', ...how].join('\0')).digest('hex').slice(0, 32);
     const name = baseName(file.path).replace(/[^\w.-]/g, '_').slice(-60);
     return path.join(this.folderOf(storage), key.slice(0, 2), `${key}-${name}`);
@@ -142,6 +155,24 @@ export class LocalFiles {
     }
   }
 
+  async #asParquet(storage: OpenStorage, { format: _, ...file }: WantedFile, copy: string): Promise<void> {
+    const { engine } = this;
+    const name = `${storage.storage.name}:${file.path}`;
+    if (!engine) throw new LakeError('unsupported', `${name} is an Avro file, which is not read here.`, { path: file.path });
+    const source = await this.lease(storage, [file]);
+    const lines = `${copy}.lines.part`;
+    try {
+      await this.#conversions.add(() => this.#whole(copy, async (part) => {
+        const fields = fieldsOfAvro(avroSchemaOf(await headOf(source.pathOf(file), AVRO_HEAD_BYTES), name));
+        await convert({ format: 'avro' }, source.pathOf(file), lines, name);
+        await engine.call('run', { sql: parquetOfLines(fields, lines, part) });
+      }));
+    } finally {
+      source.release();
+      await rm(lines, { force: true });
+    }
+  }
+
   /** A copy appears under its name only when it is whole. */
   async #whole(copy: string, make: (part: string) => Promise<void>): Promise<void> {
     mkdirSync(path.dirname(copy), { recursive: true });
@@ -180,5 +211,16 @@ export class LocalFiles {
       this.#bytes += size;
     }
     this.#evict();
+  }
+}
+
+async function headOf(file: string, bytes: number): Promise<Uint8Array> {
+  const handle = await open(file);
+  try {
+    const head = Buffer.alloc(bytes);
+    const { bytesRead } = await handle.read(head, 0, bytes, 0);
+    return head.subarray(0, bytesRead);
+  } finally {
+    await handle.close();
   }
 }

@@ -2,10 +2,12 @@
 import { randomUUID } from 'node:crypto';
 import { LakeError } from '../../core/errors';
 import { below, joinPath, normalPath } from '../../core/storage/paths';
-import type { Sql } from '../catalog/database';
-import { listRelations, type Namespace, type Relation } from '../catalog/relations';
+import type { Namespace, Relation } from '../catalog/relations';
 import type { Lake, OpenStorage } from './lake';
 import type { S3Settings } from '../storage/s3-store';
+
+/** Where dropped tables wait. Hidden, so that no crawl finds tables in it. */
+export const TRASH_FOLDER = '_dropped';
 
 export interface Place {
   storage: OpenStorage;
@@ -28,15 +30,15 @@ export function placeOf(lake: Lake, location: string): Place {
 export async function placeForNew(lake: Lake, namespace: Namespace, name: string, warehouse: string | undefined): Promise<Place> {
   const tied = warehouse === undefined && namespace.storage !== null && namespace.folder !== null;
   const storage = tied ? lake.storage(namespace.storage!) : warehouseOf(lake, warehouse);
-  const folder = tied ? namespace.folder! : joinPath('warehouse', ...namespace.name.split('.').map(asStep));
+  const folder = tied ? namespace.folder! : folderOfNew(namespace);
   const path = joinPath(folder, asStep(name));
   const { files, folders } = await storage.store.listFolder(path);
   return { storage, path: files.length + folders.length === 0 ? path : `${path}-${randomUUID().slice(0, 8)}` };
 }
 
-/** A table of the catalog in whose folder the place lies, or that lies in it; none for tables over a whole storage. */
-export async function tableAround(sql: Sql, { storage, path }: Place): Promise<Relation | undefined> {
-  return (await listRelations(sql)).find(({ storage: name, location }) => name === storage.storage.name && location !== null && location !== '' && (location === path || below(location, path) !== undefined || below(path, location) !== undefined));
+/** Where tables of a namespace lie that is tied to no folder, in the warehouse's storage. */
+export function folderOfNew(namespace: Pick<Namespace, 'name'>): string {
+  return joinPath('warehouse', ...namespace.name.split('.').map(asStep));
 }
 
 /** The storage of that name, or the first that files can be written to. */

@@ -40,7 +40,7 @@ export function asStorage(store: LakeStore): OpenStorage {
 export function icebergTableAt(engine: EngineCalls, store: LakeStore, root: string, pointer?: MetadataPointer): IcebergTable {
   const scratch = temporaryFolder().path;
   const storage = asStorage(store);
-  return new IcebergTable(store, root, root, pointer ?? new FilePointer(store, root), new EngineIcebergReaders(engine, new LocalFiles(path.join(scratch, 'files'), 1e9), storage, new ManifestCache(path.join(scratch, 'manifests'))));
+  return new IcebergTable(store, root, root, pointer ?? new FilePointer(store, root), new EngineIcebergReaders(engine, new LocalFiles(path.join(scratch, 'files'), 1e9, engine), storage, new ManifestCache(path.join(scratch, 'manifests'))));
 }
 
 export interface ReadOptions {
@@ -56,7 +56,7 @@ export async function readTable(engine: EngineCalls, store: LakeStore, table: La
   const plan = await snapshot.plan(predicate);
   const copies = temporaryFolder();
   const storage = asStorage(store);
-  const lease = await new LocalFiles(copies.path, 1e9).forPlan(storage, plan);
+  const lease = await new LocalFiles(copies.path, 1e9, engine).forPlan(storage, plan);
   try {
     const { setup, relation } = scanOf({ name: 't', plan, localPath: (file) => lease.pathOf(file), headers: await csvHeaders(store, plan), rows: await loadRowFilters(plan) });
     return await engine.call('query', {
