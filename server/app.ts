@@ -42,7 +42,7 @@ export interface App {
   serve(services: Services): void;
 }
 
-export function createApp(options: { hosts: ReadonlySet<string>; log: Logger; readiness: Readiness }): App {
+export function createApp(options: { hosts: ReadonlySet<string> | 'any'; log: Logger; readiness: Readiness }): App {
   const app = express();
   const api = Router();
   const protocol = Router();

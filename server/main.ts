@@ -157,8 +157,9 @@ function makeHome(home: string): void {
   }
 }
 
-function hostsOf({ host, port }: Config): Set<string> {
-  const names = new Set([host, ...(['127.0.0.1', '0.0.0.0', '::', 'localhost'].includes(host) ? ['127.0.0.1', 'localhost'] : [])]);
+function hostsOf({ host, port, needsToken }: Config): Set<string> | 'any' {
+  if (needsToken) return 'any';
+  const names = new Set([host.includes(':') ? `[${host}]` : host, '127.0.0.1', 'localhost']);
   return new Set([...names].map((name) => `${name}:${port}`.toLowerCase()));
 }
 
