@@ -8,7 +8,8 @@ export type ErrorKind =
   | 'unknown-caller' // the token is not good
   | 'refused' // not allowed
   | 'limit' // a limit on time, memory, rows or bytes was reached
-  | 'cancelled';
+  | 'cancelled'
+  | 'unavailable'; // what does the work is not there just now; trying again may help
 
 export interface ErrorDetails {
   /** Path inside the storage. */

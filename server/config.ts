@@ -16,6 +16,8 @@ export interface Config {
   queryMillis: number;
   /** Of local copies of files that lie elsewhere, or that the engine cannot read as they are. */
   cacheBytes: number;
+  /** Of rows that one query may lay on disk, where its memory does not hold them. */
+  spillBytes: number;
   /** Dropped managed tables can come back for so many days. */
   trashDays: number;
   demo: boolean;
@@ -33,12 +35,18 @@ const variables = Joi.object({
   KIND_HARBOR_ENGINE_THREADS: Joi.number().integer().min(1).max(256).default(() => Math.max(1, os.availableParallelism())),
   KIND_HARBOR_QUERY_SECONDS: Joi.number().positive().max(86_400).default(300),
   KIND_HARBOR_TRASH_DAYS: Joi.number().integer().min(0).max(3650).default(7),
+  KIND_HARBOR_SPILL_GB: Joi.number().min(0).max(100_000).default(10),
   KIND_HARBOR_CACHE_GB: Joi.number().positive().max(100_000).default(10),
 }).unknown(true);
 
 /** An address that only this machine reaches. */
 export function isLoopback(address: string): boolean {
   return address === 'localhost' || address === '::1' || /^(::ffff:)?127\.\d+\.\d+\.\d+$/i.test(address);
+}
+
+/** Of a size such as 500MB. */
+export function bytesOf(size: string): number {
+  return Number.parseFloat(size) * (size.endsWith('GB') ? 1e9 : 1e6);
 }
 
 export class ConfigError extends Error {}
@@ -69,6 +77,7 @@ export function readConfig(env: NodeJS.ProcessEnv, args: readonly string[]): Con
     engineThreads: value.KIND_HARBOR_ENGINE_THREADS,
     queryMillis: value.KIND_HARBOR_QUERY_SECONDS * 1000,
     cacheBytes: value.KIND_HARBOR_CACHE_GB * 1e9,
+    spillBytes: value.KIND_HARBOR_SPILL_GB * 1e9,
     trashDays: value.KIND_HARBOR_TRASH_DAYS,
     demo,
     scale,

@@ -1,6 +1,7 @@
 /** Starts the server: one clear sentence when it cannot, a line for each step when it can. */
 import { Cron } from 'croner';
-import { mkdirSync } from 'node:fs';
+import { mkdirSync, rmSync } from 'node:fs';
+import os from 'node:os';
 import { createServer, type Server } from 'node:http';
 import path from 'node:path';
 import { pino } from 'pino';
@@ -11,7 +12,7 @@ import { ReceiptBook } from './catalog/receipt-book';
 import { FindIndex } from './catalog/find-index';
 import { RelationNames } from './catalog/relation-names';
 import { listRelations } from './catalog/relations';
-import { ConfigError, readConfig, type Config } from './config';
+import { bytesOf, ConfigError, readConfig, type Config } from './config';
 import { additionsOf } from './crawl/after-run';
 import { LakeError } from '../core/errors';
 import { Changes } from './change/changes';
@@ -22,6 +23,7 @@ import { Definitions } from './define/definitions';
 import { emptyTrash } from './define/trash';
 import { makeDemo } from './demo/make-demo';
 import { Engine } from './engine/engine';
+import { Fleet } from './engine/fleet';
 import { Events } from './events';
 import { lockHome } from './home-lock';
 import { Jobs } from './jobs/jobs';
@@ -38,6 +40,7 @@ import { LocalFiles } from './lake/local-files';
 import { ManifestCache } from './lake/manifest-cache';
 import { Landings } from './load/landing';
 import { Loads } from './load/load';
+import type { LaneSize } from './query/lanes';
 import { Queries } from './query/queries';
 import { Readiness } from './readiness';
 import type { Services } from './services';
@@ -80,13 +83,17 @@ async function start(args: readonly string[], onStop: (stop: () => Promise<void>
     server.closeAllConnections();
   }));
 
-  const engine = (role: 'query' | 'work') => {
-    const made = new Engine({ role, memory: config.engineMemory, threads: config.engineThreads, onCrash: (message) => log.error(message) });
-    onStop(() => made.close());
-    return made;
-  };
-  const queryEngine = engine('query');
-  const workEngine = engine('work');
+  const spillFolder = path.join(config.home, 'scratch', 'spill');
+  rmSync(spillFolder, { recursive: true, force: true });
+  const onCrash = (message: string) => log.error(message);
+  const workEngine = new Engine({ role: 'work', memory: config.engineMemory, threads: config.engineThreads, onCrash });
+  onStop(() => workEngine.close());
+  const lanes = laneSizes(config);
+  const queryEngine = new Fleet({
+    memory: bytesOf(config.engineMemory), threads: config.engineThreads, scratch: spillFolder, spillBytes: config.spillBytes, onCrash,
+    queries: lanes.queries.quick + lanes.queries.long, changes: lanes.changes.quick + lanes.changes.long, run: (call, ask) => workEngine.call(call, ask),
+  });
+  onStop(() => queryEngine.close());
   const [database] = await Promise.all([Database.open(config.home, say, onStop), queryEngine.start(), workEngine.start()]);
   const events = new Events();
   database.onChange = () => events.tell({ topic: 'catalog' });
@@ -102,7 +109,7 @@ async function start(args: readonly string[], onStop: (stop: () => Promise<void>
   const names = new RelationNames(database, events);
   const receipts = new ReceiptBook(database, events, log);
   onStop(() => receipts.settled());
-  const queries = new Queries(lake, files, queryEngine, names, receipts, config, local, log);
+  const queries = new Queries(lake, files, queryEngine, names, receipts, config, local, log, lanes);
   lake.indexes = new EngineIndexes(workEngine, path.join(config.home, 'indexes'), localizer(local, () => lake.storages()));
   const manifests = new ManifestCache(path.join(config.home, 'manifests'));
   onStop(() => manifests.close());
@@ -147,6 +154,12 @@ async function start(args: readonly string[], onStop: (stop: () => Promise<void>
   await crawler.resume();
   events.tell({ topic: 'catalog' });
   say(`Kind Harbor is at http://${config.host.includes(':') ? `[${config.host}]` : config.host}:${config.port}`);
+}
+
+/** As many at a time as six tenths of this machine's memory hold, and never fewer than let short work pass long work. */
+function laneSizes({ engineMemory }: Config): { queries: LaneSize; changes: LaneSize } {
+  const fitting = Math.floor((os.totalmem() * 0.6) / bytesOf(engineMemory));
+  return fitting >= 9 ? { queries: { quick: 3, long: 3 }, changes: { quick: 2, long: 1 } } : { queries: { quick: 2, long: 2 }, changes: { quick: 1, long: 1 } };
 }
 
 function makeHome(home: string): void {

@@ -10,6 +10,7 @@ import type { Config } from './config';
 import type { Crawler } from './crawl/crawler';
 import type { Schedules } from './crawl/schedules';
 import type { Definitions } from './define/definitions';
+import type { Fleet } from './engine/fleet';
 import type { Engine } from './engine/engine';
 import type { Events } from './events';
 import type { Jobs } from './jobs/jobs';
@@ -37,7 +38,7 @@ export interface Services {
   lake: Lake;
   inspector: Inspector;
   files: FilesAsTable;
-  queryEngine: Engine;
+  queryEngine: Fleet;
   workEngine: Engine;
   names: RelationNames;
   receipts: ReceiptBook;

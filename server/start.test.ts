@@ -56,7 +56,7 @@ describe('the server', () => {
     expect(await (await fetch('http://127.0.0.1:4801/api/storages')).json()).toEqual([]);
     expect((await post(4801, '/storages', { name: 'here', location: folder.path })).status).toBe(200);
     const processes = childrenOf(first.child.pid!);
-    expect(processes.length).toBe(3);
+    expect(processes.length).toBe(4);
     process.kill(first.child.pid!, 'SIGINT');
     expect(await first.ended).toBe(0);
     expect(processes.filter((pid) => existsSync(`/proc/${pid}`))).toEqual([]);
@@ -74,7 +74,7 @@ describe('the server', () => {
     await new Promise((resolve) => setTimeout(resolve, 300));
     process.kill(engine, 'SIGKILL');
     const told = await waiting;
-    expect([told.status, (await told.json()).detail]).toEqual([413, expect.stringContaining('started again')]);
+    expect([told.status, (await told.json()).detail]).toEqual([503, expect.stringContaining('started again')]);
     expect((await (await post(4802, '/query', { sql: 'SELECT 7 AS seven' })).json()).rows).toEqual([[7]]);
   });
 

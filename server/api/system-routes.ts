@@ -7,7 +7,7 @@ export function systemRoutes({ jobs, events, config, lake, queryEngine, find }: 
   return [
     {
       method: 'get', path: '/session', right: 'asked-inside', summary: 'Who is working here, and with what', answer: 'Person and engine limits',
-      handle: async ({ who }) => ({ person: who, engine: { memory: config.engineMemory, threads: config.engineThreads, running: queryEngine.pid !== undefined } }),
+      handle: async ({ who }) => ({ person: who, engine: { memory: config.engineMemory, threads: config.engineThreads, running: queryEngine.pids.length > 0 } }),
     },
     { method: 'get', path: '/jobs', summary: 'Recent runs', answer: 'Jobs, newest first', query: Joi.object({ limit: Joi.number().integer().min(1).max(200).default(30) }), handle: ({ query }) => jobs.list(query.limit as number) },
     {

@@ -59,7 +59,7 @@ async function inNamespace({ database }: DefineServices, namespace: string | und
 }
 
 async function ofOne(services: DefineServices, what: Extract<Show, { of: unknown }>['what'], relation: Relation, as: Identity): Promise<Look> {
-  if (relation.kind === 'view') return ofView(services, what, relation);
+  if (relation.kind === 'view') return ofView(services, what, relation, as);
   const table = services.lake.table(relation);
   if (what === 'history') return history(table);
   const snapshot = await table.snapshot(LATEST);
@@ -70,10 +70,10 @@ async function ofOne(services: DefineServices, what: Extract<Show, { of: unknown
   return what === 'files' ? files(snapshot) : partitions(snapshot);
 }
 
-async function ofView({ queries }: DefineServices, what: Show['what'], relation: Relation): Promise<Look> {
+async function ofView({ queries }: DefineServices, what: Show['what'], relation: Relation, as: Identity): Promise<Look> {
   const { sql } = relation.definition as { sql: string };
   if (what === 'create') return rowsOf({ statement: 'varchar' }, [[`CREATE OR REPLACE VIEW ${sqlName(relation)}${relation.description ? ` COMMENT ${quoteText(relation.description)}` : ''} AS\n${sql}`]]);
-  const found = relation.columns ?? (await queries.columnsOf(sql));
+  const found = relation.columns ?? (await queries.columnsOf(sql, as));
   if (what === 'columns') return rowsOf({ column: 'varchar', type: 'varchar' }, found.map((each) => [each.name, each.type]));
   if (what !== 'describe') throw new LakeError('bad-request', `${nameOf(relation)} is a view; it has no ${what} of its own.`, { table: nameOf(relation) });
   return rowsOf(ABOUT, [...found.map((each) => ['column', each.name, each.type, null]), ['view', 'query', sql, relation.description || null]]);

@@ -24,7 +24,7 @@ export class ChangeSessions {
     const sealed = await this.pool.take();
     const session: Session = { sealed, timer: setTimeout(() => this.#interrupt(id, 'time'), millis) };
     this.#open.set(id, session);
-    await sealed.connection.run([...optimizerSettings(sql), 'SET enable_progress_bar = true', 'SET enable_progress_bar_print = false', `SET temp_directory = ${quoteText(spill)}`, sealStatements(allow)].join('; '));
+    await sealed.connection.run([...optimizerSettings(sql), 'SET enable_progress_bar = true', 'SET enable_progress_bar_print = false', `SET temp_directory = ${quoteText(spill)}`, ...(this.pool.options.spill ? [`SET max_temp_directory_size = '${Math.round(this.pool.options.spill.bytes / 1e6)}MB'`] : []), sealStatements(allow)].join('; '));
     return true;
   }
 

@@ -13,11 +13,21 @@ interface Waiting {
 }
 
 export interface EngineOptions {
-  role: 'query' | 'work';
+  /** `query` runs user SQL sealed, `plan` reads and plans it, `work` runs our own SQL. */
+  role: 'query' | 'plan' | 'work';
   /** As the engine reads it, for example `2GB`; for one query. */
   memory: string;
   threads: number;
+  /** Where queries lay what their memory does not hold, and how much of it. */
+  scratch?: string;
+  spillBytes?: number;
   onCrash?: (message: string) => void;
+}
+
+/** Of the environment a child gets what programs need to run at all, and nothing that is a secret. */
+export function childEnvironment(own: Record<string, string>): Record<string, string> {
+  const kept = ['PATH', 'HOME', 'TMPDIR', 'TEMP', 'TMP', 'SYSTEMROOT', 'LANG', 'LC_ALL', 'LD_LIBRARY_PATH'];
+  return { ...Object.fromEntries(kept.flatMap((name) => (process.env[name] === undefined ? [] : [[name, process.env[name]]]))), ...own };
 }
 
 /** What users of an engine need of it; a process, or in tests an instance beside the test. */
@@ -46,7 +56,7 @@ export class Engine implements EngineCalls {
     return new Promise((resolve, reject) => {
       this.#waiting.set(id, { resolve: resolve as (answer: unknown) => void, reject });
       this.#child!.send({ id, call, ask }, (error) => {
-        if (error && this.#waiting.delete(id)) reject(new LakeError('conflict', 'The engine is being restarted. Try again in a moment.'));
+        if (error && this.#waiting.delete(id)) reject(new LakeError('unavailable', 'The engine is being restarted. Try again in a moment.'));
       });
     });
   }
@@ -57,6 +67,23 @@ export class Engine implements EngineCalls {
 
   get pid(): number | undefined {
     return this.#child?.pid;
+  }
+
+  /** Ends the process at once; whoever waits for it is told so. The next call starts another. */
+  end(why: Error): void {
+    const child = this.#child;
+    if (!child) return;
+    this.#child = undefined;
+    this.#ready = undefined;
+    this.#rejectAll(why);
+    child.kill('SIGKILL');
+    if (!this.#closed) void this.start().catch(() => undefined);
+  }
+
+  #rejectAll(why: Error): void {
+    const lost = [...this.#waiting.values()];
+    this.#waiting.clear();
+    for (const each of lost) each.reject(why);
   }
 
   async close(): Promise<void> {
@@ -72,7 +99,7 @@ export class Engine implements EngineCalls {
 
   #spawn(): Promise<void> {
     const child = fork(path.join(programFile('server'), 'engine-process.js'), [this.options.role], {
-      env: { ...process.env, ENGINE_MEMORY: this.options.memory, ENGINE_THREADS: String(this.options.threads) },
+      env: childEnvironment({ ENGINE_MEMORY: this.options.memory, ENGINE_THREADS: String(this.options.threads), ...(this.options.scratch === undefined ? {} : { ENGINE_SCRATCH: this.options.scratch, ENGINE_SPILL: String(this.options.spillBytes ?? 0) }) }),
       stdio: ['ignore', 'inherit', 'inherit', 'ipc'],
       // Plans hold integers beyond 2^53, which JSON messages cannot carry.
       serialization: 'advanced',
@@ -81,7 +108,9 @@ export class Engine implements EngineCalls {
     return new Promise((resolve, reject) => {
       this.#waiting.set(0, { resolve: () => resolve(), reject });
       child.on('message', (message: Answer) => this.#onAnswer(message));
-      child.on('exit', (code, signal) => this.#onExit(code, signal));
+      child.on('exit', (code, signal) => {
+        if (this.#child === child) this.#onExit(code, signal);
+      });
     });
   }
 
@@ -95,11 +124,10 @@ export class Engine implements EngineCalls {
   /** Whoever waited is told; the next call starts a new process. */
   #onExit(code: number | null, signal: string | null): void {
     this.#ready = undefined;
+    this.#child = undefined;
     if (this.#closed) return;
     this.options.onCrash?.(`The ${this.options.role} engine ended (${signal ?? `code ${code}`}) and is started again.`);
-    const lost = [...this.#waiting.values()];
-    this.#waiting.clear();
-    for (const each of lost) each.reject(new LakeError('limit', 'The engine process ended while it worked on this, most likely for lack of memory. It has been started again; other work goes on.'));
+    this.#rejectAll(new LakeError('unavailable', 'The engine process ended while it worked on this, so there is no answer. It has been started again, and other work goes on.', { hint: 'Try it once more. If it ends again, what it asks for is more than the engine can do: ask for fewer rows or columns, or for smaller values.' }));
     void this.start().catch(() => undefined);
   }
 }

@@ -16,14 +16,18 @@ export interface UserSql {
 }
 
 /** `own` runs trusted SQL. */
-export function handlersOf(own: Sealed, planner: Planner, user: UserSql | undefined): Handlers {
+export function handlersOf(own: Sealed | undefined, planner: Planner | undefined, user: UserSql | undefined): Handlers {
+  const plans = () => {
+    if (!planner) throw new Error('This process plans nothing.');
+    return planner;
+  };
   const userSql = () => {
     if (!user) throw new Error('This process runs no user SQL.');
     return user;
   };
   return {
-    parse: ({ sql }) => planner.parse(sql),
-    plan: ({ sql, tables, optimize }) => planner.plan(sql, tables, optimize),
+    parse: async ({ sql }) => plans().parse(sql),
+    plan: async ({ sql, tables, optimize }) => plans().plan(sql, tables, optimize),
     query: async (request) => userSql().queries.run(request),
     beginChange: async (request) => userSql().changes.begin(request),
     changeStep: async (step) => userSql().changes.step(step),
@@ -32,6 +36,7 @@ export function handlersOf(own: Sealed, planner: Planner, user: UserSql | undefi
     cancel: async ({ id }) => (user ? user.queries.cancel(id) || user.changes.cancel(id) : false),
     writeAvro: (request) => writeAvroFile(request).then(() => true),
     run: async ({ sql }) => {
+      if (!own) throw new Error('This process runs no SQL of ours.');
       const connection = await own.instance.connect();
       try {
         const result = await connection.run(sql);

@@ -1,4 +1,7 @@
-/** Engine instances: one for trusted work, and one-use ones made ahead for user SQL. */
+/** Engine instances: one for trusted work, and sealed ones for user SQL, made ahead and lent again. */
+import { createHash, randomUUID } from 'node:crypto';
+import { rmSync } from 'node:fs';
+import path from 'node:path';
 import { DuckDBInstance, type DuckDBConnection } from '@duckdb/node-api';
 import { registerHashes } from './hash-functions';
 import type { Allow } from './messages';
@@ -6,22 +9,35 @@ import type { Allow } from './messages';
 export interface Sealed {
   instance: DuckDBInstance;
   connection: DuckDBConnection;
+  /** Folder of its own that rows are laid in. */
+  scratch?: string;
 }
 
-/** Settings of every instance: UTC, no extensions from outside, no spilling to disk, errors as data. */
+/** Settings of every instance: UTC, no extensions from outside, errors as data. */
 const COMMON = `
   SET GLOBAL TimeZone = 'UTC';
-  SET errors_as_json = true;
+  SET GLOBAL errors_as_json = true;
   SET autoinstall_known_extensions = false;
   SET autoload_known_extensions = false;
 `;
 
-export async function makeInstance(options: { memory: string; threads: number }): Promise<Sealed> {
-  const instance = await DuckDBInstance.create(':memory:', { threads: String(options.threads), memory_limit: options.memory, temp_directory: '' });
+/** Where an instance may lay rows that its memory does not hold: in a folder of its own below this one, up to so many bytes. */
+export interface Spill {
+  folder: string;
+  bytes: number;
+}
+
+export async function makeInstance(options: { memory: string; threads: number; spill?: Spill }): Promise<Sealed> {
+  const { memory, threads, spill } = options;
+  const scratch = spill && path.join(spill.folder, `${process.pid}-${randomUUID()}`);
+  const instance = await DuckDBInstance.create(':memory:', {
+    threads: String(threads), memory_limit: memory, temp_directory: scratch ?? '', enable_external_file_cache: 'false',
+  });
   const connection = await instance.connect();
-  await connection.run(COMMON);
+  // Given when the instance is made it is shown and not held to (engine 1.5.5).
+  await connection.run(spill ? `${COMMON} SET max_temp_directory_size = '${Math.round(spill.bytes / 1e6)}MB'` : COMMON);
   registerHashes(connection);
-  return { instance, connection };
+  return { instance, connection, ...(scratch === undefined ? {} : { scratch }) };
 }
 
 export function quoteList(texts: readonly string[]): string {
@@ -51,7 +67,7 @@ export class InstancePool {
   #inUse = 0;
 
   constructor(
-    readonly options: { memory: string; threads: number },
+    readonly options: { memory: string; threads: number; spill?: Spill },
     readonly ahead = AHEAD,
   ) {
     this.#fillWhenIdle();
@@ -93,7 +109,57 @@ export class InstancePool {
 /** A first query pays for parts of the engine that come up on demand; this one pays ahead. */
 const WARM_UP = 'SELECT a, count(*), avg(b) FROM (SELECT i::VARCHAR AS a, i::DOUBLE AS b FROM range(10) numbers(i)) WHERE b > 1 GROUP BY a ORDER BY a LIMIT 3';
 
-function dispose({ instance, connection }: Sealed): void {
+export function dispose({ instance, connection, scratch }: Sealed): void {
   connection.closeSync();
   instance.closeSync();
+  if (scratch !== undefined) rmSync(scratch, { recursive: true, force: true });
+}
+
+interface Lent extends Sealed {
+  key: string;
+  uses: number;
+}
+
+/** Kept for those who may open the same places. */
+const LENT_KEPT = 12;
+/** After so many queries an instance is made anew. */
+const LENT_USES = 500;
+
+/**
+ * Sealed instances that are lent again. All that may be opened is in the key, and is what the query at hand was found to
+ * read with the rights of who asks, so nobody is lent what opens more. Each query has a connection of its own: its tables,
+ * variables and settings go with it, and after any error the instance goes too.
+ */
+export class LentInstances {
+  readonly #free: Lent[] = [];
+
+  constructor(readonly pool: InstancePool) {}
+
+  /** `settings` are statements that must come before the seal. */
+  async take(settings: readonly string[], allow: Allow): Promise<Lent & { session: DuckDBConnection }> {
+    const seal = [...settings, sealStatements(allow)].join('; ');
+    const key = createHash('sha256').update(seal).digest('base64');
+    const at = this.#free.findLastIndex((each) => each.key === key);
+    const found = at >= 0 ? this.#free.splice(at, 1)[0]! : await this.#make(seal, key);
+    found.uses++;
+    return { ...found, session: await found.instance.connect() };
+  }
+
+  giveBack({ session, ...lent }: Lent & { session: DuckDBConnection }, isGood: boolean): void {
+    session.closeSync();
+    if (isGood && lent.uses < LENT_USES) this.#free.push(lent);
+    else this.pool.giveBack(lent);
+    if (this.#free.length > LENT_KEPT) this.pool.giveBack(this.#free.shift()!);
+  }
+
+  async #make(seal: string, key: string): Promise<Lent> {
+    const sealed = await this.pool.take();
+    try {
+      await sealed.connection.run(seal);
+      return { ...sealed, key, uses: 0 };
+    } catch (error) {
+      this.pool.giveBack(sealed);
+      throw error;
+    }
+  }
 }

@@ -1,6 +1,6 @@
 /**
- * An engine process. `query` runs user SQL sealed and plans it; `work` runs our own SQL: looking into files, writing
- * tables. They are apart so that a query that brings its process down takes no other work with it.
+ * An engine process. `query` runs user SQL sealed, one statement at a time; `plan` reads and plans it; `work` runs our own
+ * SQL: looking into files, writing tables. They are apart so that one that brings its process down takes no other work with it.
  */
 import { ChangeSessions } from './change-sessions';
 import { toFailure } from './failures';
@@ -10,18 +10,22 @@ import type { Ask, Answer } from './messages';
 import { Planner } from './planner';
 import { RunningQueries } from './run-query';
 
+/** Reading and planning take little; a text that asks for more is done without a plan. */
+const PLANNER_MEMORY = '256MB';
+
 // Ctrl-C goes to the whole group of processes; the parent ends us when it is done.
 process.on('SIGINT', () => undefined);
 process.on('disconnect', () => process.exit(0));
 
 const memory = process.env.ENGINE_MEMORY ?? '1GB';
 const threads = Number(process.env.ENGINE_THREADS ?? 2);
-const isForQueries = process.argv[2] === 'query';
+const role = process.argv[2];
 
-const own = await makeInstance({ memory: isForQueries ? '256MB' : memory, threads });
-const planner = new Planner((await makeInstance({ memory: '128MB', threads: 1 })).connection);
-await planner.start();
-const pool = isForQueries ? new InstancePool({ memory, threads }) : undefined;
+const own = role === 'work' ? await makeInstance({ memory, threads }) : undefined;
+const planner = role === 'query' ? undefined : new Planner((await makeInstance({ memory: PLANNER_MEMORY, threads: 1 })).connection);
+await planner?.start();
+const { ENGINE_SCRATCH: scratch, ENGINE_SPILL: spillBytes } = process.env;
+const pool = role === 'query' ? new InstancePool({ memory, threads, ...(scratch === undefined ? {} : { spill: { folder: scratch, bytes: Number(spillBytes) } }) }, 1) : undefined;
 
 const handlers = handlersOf(own, planner, pool && { queries: new RunningQueries(pool), changes: new ChangeSessions(pool) });
 

@@ -1,11 +1,11 @@
-/** Runs one user query in a one-use instance, under limits. */
+/** Runs one user query in a sealed instance, under limits. */
 import { open, type FileHandle } from 'node:fs/promises';
 import type { DuckDBConnection } from '@duckdb/node-api';
 import { EngineError } from './failures';
-import { sealStatements, type InstancePool } from './instances';
+import { LentInstances, type InstancePool } from './instances';
 import { optimizerSettings } from './optimizer-faults';
 import { PAGE_ROWS, type QueryReply, type QueryRequest, type ResultColumn } from './messages';
-import { chunkRows, converter, shownType } from './values';
+import { chunkRows, converter, ResultBudget, shownType } from './values';
 
 interface Running {
   connection?: DuckDBConnection;
@@ -19,7 +19,11 @@ export const INTERRUPT_EVERY_MS = 50;
 export class RunningQueries {
   readonly #running = new Map<string, Running>();
 
-  constructor(readonly pool: InstancePool) {}
+  readonly #lent: LentInstances;
+
+  constructor(pool: InstancePool) {
+    this.#lent = new LentInstances(pool);
+  }
 
   cancel(id: string): boolean {
     return this.#interrupt(id, 'cancelled');
@@ -29,14 +33,17 @@ export class RunningQueries {
     const state: Running = {};
     this.#running.set(request.id, state);
     const timer = setTimeout(() => this.#interrupt(request.id, 'time'), request.limits.millis);
-    const sealed = await this.pool.take();
+    let lent: Awaited<ReturnType<LentInstances['take']>> | undefined;
+    let isGood = false;
     try {
-      state.connection = sealed.connection;
       const started = performance.now();
+      lent = await this.#lent.take(optimizerSettings(request.sql), request.allow);
+      state.connection = lent.session;
       // In one call: each costs about a millisecond of its own.
-      await sealed.connection.run([...optimizerSettings(request.sql), ...request.setup, sealStatements(request.allow)].join('; '));
+      if (request.setup.length > 0) await lent.session.run(request.setup.join('; '));
       if (state.stop) throw new Error('INTERRUPT');
-      const reply = await collect(sealed.connection, request);
+      const reply = await collect(lent.session, request);
+      isGood = true;
       return { ...reply, millis: performance.now() - started };
     } catch (error) {
       if (state.stop === 'time') throw new EngineError('limit', `The query was stopped after ${request.limits.millis / 1000} s, the time limit.`);
@@ -46,7 +53,7 @@ export class RunningQueries {
       clearTimeout(timer);
       clearInterval(state.interrupting);
       this.#running.delete(request.id);
-      this.pool.giveBack(sealed);
+      if (lent) this.#lent.giveBack(lent, isGood && state.stop === undefined);
     }
   }
 
@@ -69,11 +76,11 @@ async function collect(connection: DuckDBConnection, request: QueryRequest): Pro
   const { limits } = request;
   const first: unknown[][] = [];
   let rowCount = 0;
-  let bytes = 0;
+  const budget = new ResultBudget(limits.resultBytes);
   let truncated = false;
   try {
     for (let chunk = await result.fetchChunk(); chunk && chunk.rowCount > 0; chunk = await result.fetchChunk()) {
-      let rows = chunkRows(chunk, converters);
+      let rows = chunkRows(chunk, converters, budget);
       if (rowCount + rows.length > limits.rows) {
         rows = rows.slice(0, limits.rows - rowCount);
         truncated = true;
@@ -81,13 +88,9 @@ async function collect(connection: DuckDBConnection, request: QueryRequest): Pro
       rowCount += rows.length;
       if (!sink) {
         first.push(...rows);
-        bytes += JSON.stringify(rows).length;
       } else {
         if (first.length < PAGE_ROWS) first.push(...rows.slice(0, PAGE_ROWS - first.length));
-        bytes = await sink.add(rows);
-      }
-      if (bytes > limits.resultBytes) {
-        throw new EngineError('limit', `The result is over ${Math.round(limits.resultBytes / 1e6)} MB, the limit after ${rowCount} rows. Ask for fewer columns or rows, or aggregate.`);
+        await sink.add(rows);
       }
       if (truncated) break;
     }
@@ -109,11 +112,9 @@ class PageFile {
     return new PageFile(await open(path, 'w'));
   }
 
-  /** Returns the bytes written so far. */
-  async add(rows: unknown[][]): Promise<number> {
+  async add(rows: unknown[][]): Promise<void> {
     this.#pending.push(...rows);
     while (this.#pending.length >= PAGE_ROWS) await this.#write(this.#pending.splice(0, PAGE_ROWS));
-    return this.#written;
   }
 
   async finish(): Promise<number[]> {

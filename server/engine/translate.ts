@@ -30,6 +30,9 @@ const [OPEN, CLOSE] = ['\u0001', '\u0002'];
 
 export function translateError(error: unknown, translation: Translation): unknown {
   if (!(error instanceof EngineError)) return error;
+  if (/max_temp_directory_size|No space left on device/.test(error.message)) {
+    return new LakeError('limit', 'The query needs more memory than it may use, and more room on disk than there is for what memory does not hold.', { hint: 'Ask for fewer rows or columns, aggregate earlier, or give it more (KIND_HARBOR_ENGINE_MEMORY, KIND_HARBOR_SPILL_GB, free space where the data folder lies).' });
+  }
   if (error.kind === 'Out of Memory') {
     return new LakeError('limit', 'The query needs more memory than it may use. Ask for fewer rows or columns, aggregate earlier, or give the engine more (KIND_HARBOR_ENGINE_MEMORY).');
   }

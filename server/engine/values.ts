@@ -2,6 +2,7 @@
 import { DuckDBTimestampValue, DuckDBTypeId, type DuckDBDataChunk, type DuckDBType, type DuckDBValue } from '@duckdb/node-api';
 import { formatMicros } from '../../core/values/text';
 import { floorDiv } from '../../core/values/value';
+import { EngineError } from './failures';
 
 export function shownType(type: DuckDBType): string {
   return type.toString().replace(/"([a-z_][a-z0-9_]*)"/g, '$1').replace(/[A-Z][A-Z_0-9 ]+/g, (word) => word.toLowerCase()).replaceAll('timestamp with time zone', 'timestamptz');
@@ -12,15 +13,50 @@ const NEGATIVE_ZERO = '-0.0';
 
 type Cell = (value: DuckDBValue) => unknown;
 
+/** How much a result may hold, counted while its values are made: a few rows can be more than a program has room for. */
+export class ResultBudget {
+  #bytes = 0;
+
+  constructor(
+    /** Of all values together, about as JSON text. */
+    readonly bytes: number,
+    readonly cellBytes = CELL_BYTES,
+  ) {}
+
+  /** Fails with `limit` for a value that is too large, or too much with those before. */
+  take(value: unknown): void {
+    const size = sizeOf(value, this.cellBytes);
+    if (size > this.cellBytes) throw new EngineError('limit', `A value of the result is over ${Math.round(this.cellBytes / 1e6)} MB, the limit for one. Ask for a part of it.`);
+    this.#bytes += size;
+    if (this.#bytes > this.bytes) throw new EngineError('limit', `The result is over ${Math.round(this.bytes / 1e6)} MB, the limit. Ask for fewer columns or rows, or aggregate.`);
+  }
+}
+
+const CELL_BYTES = 32e6;
+
+/** About as many characters as its JSON has; counting stops where it is more than `most`. */
+function sizeOf(value: unknown, most: number): number {
+  if (typeof value === 'string') return value.length + 3;
+  if (typeof value !== 'object' || value === null) return 8;
+  let size = 2;
+  for (const [key, inner] of Object.entries(value)) {
+    size += (Array.isArray(value) ? 0 : key.length + 3) + sizeOf(inner, most);
+    if (size > most) break;
+  }
+  return size;
+}
+
 /** Rows of a chunk as arrays of JSON values. */
-export function chunkRows(chunk: DuckDBDataChunk, converters: readonly Cell[]): unknown[][] {
+export function chunkRows(chunk: DuckDBDataChunk, converters: readonly Cell[], budget?: ResultBudget): unknown[][] {
   const rows: unknown[][] = Array.from({ length: chunk.rowCount }, () => new Array<unknown>(converters.length));
   for (let c = 0; c < converters.length; c++) {
     const vector = chunk.getColumnVector(c);
     const convert = converters[c]!;
     for (let r = 0; r < rows.length; r++) {
       const value = vector.getItem(r) as DuckDBValue;
-      rows[r]![c] = value === null ? null : convert(value);
+      const made = value === null ? null : convert(value);
+      budget?.take(made);
+      rows[r]![c] = made;
     }
   }
   return rows;

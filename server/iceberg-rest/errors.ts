@@ -30,6 +30,7 @@ const KINDS: Record<ErrorKind, [code: number, type: string]> = {
   refused: [403, 'ForbiddenException'],
   limit: [413, 'BadRequestException'],
   cancelled: [400, 'BadRequestException'],
+  unavailable: [503, 'ServiceUnavailableException'],
 };
 
 export function asProtocolError(error: unknown, log: Logger): ProtocolError {

@@ -76,7 +76,7 @@ export class IcebergViews {
   async load(identity: Identity, namespace: string, name: string): Promise<LoadedView> {
     const relation = await this.relation(identity, namespace, name);
     demand(identity, 'read', relation);
-    return this.#stateOf(relation);
+    return this.#stateOf(relation, identity);
   }
 
   async create(identity: Identity, namespace: string, request: { name: string; location?: string; schema: StructJson; 'view-version': ViewVersion; properties: Record<string, string> }, warehouse: string | undefined): Promise<LoadedView> {
@@ -98,7 +98,7 @@ export class IcebergViews {
     const { database, lake, events } = this.services;
     const relation = await this.relation(identity, namespace, name);
     demand(identity, 'manage', relation);
-    const { metadata: before } = await this.#stateOf(relation);
+    const { metadata: before } = await this.#stateOf(relation, identity);
     for (const requirement of requirements) {
       if (requirement.type === 'assert-view-uuid' && requirement.uuid?.toLowerCase() !== before['view-uuid'].toLowerCase()) throw new LakeError('conflict', `${namespace}.${name}: its UUID is ${before['view-uuid']}, where ${requirement.uuid} was expected.`);
     }
@@ -123,11 +123,11 @@ export class IcebergViews {
   }
 
   /** A view that was made here has one version: what it is now. */
-  async #stateOf(relation: Relation): Promise<LoadedView> {
+  async #stateOf(relation: Relation, identity: Identity): Promise<LoadedView> {
     const { definition } = relation;
     if (definition.kind !== 'view') throw new Error('not a view');
     if (definition.iceberg) return { metadata: definition.iceberg.metadata as unknown as ViewMetadata, metadataLocation: definition.iceberg.location };
-    const columns = relation.columns ?? (await this.services.queries.columnsOf(definition.sql)).map(({ name, type }) => ({ name, type }));
+    const columns = relation.columns ?? (await this.services.queries.columnsOf(definition.sql, identity)).map(({ name, type }) => ({ name, type }));
     const { fields } = assignIds(columns.map((column) => field(column.name, parseTypeName(column.type))), 0);
     const place = this.#placeForNew(relation.namespace, relation.name, undefined);
     const at = Date.parse(relation.createdAt);

@@ -1,5 +1,6 @@
 /** Keeps the catalog's list of columns true to what tables and views have, in the background. */
 import type { Logger } from 'pino';
+import { PRODUCT } from '../access/access';
 import { LakeError } from '../../core/errors';
 import { LATEST, type Snapshot } from '../../core/table/contract';
 import type { Database } from '../catalog/database';
@@ -59,7 +60,7 @@ export class ColumnKeeper {
   }
 
   async #columnsOfView(relation: Relation): Promise<SeenColumn[]> {
-    return this.queries.columnsOf(`SELECT * FROM "${relation.namespace.replaceAll('"', '""')}"."${relation.name.replaceAll('"', '""')}"`);
+    return this.queries.columnsOf(`SELECT * FROM "${relation.namespace.replaceAll('"', '""')}"."${relation.name.replaceAll('"', '""')}"`, PRODUCT);
   }
 
   async #note(relation: Relation, columns: SeenColumn[]): Promise<void> {

@@ -2,11 +2,10 @@
 import { randomUUID } from 'node:crypto';
 import { mkdirSync, rmSync, writeFileSync } from 'node:fs';
 import path from 'node:path';
-import PQueue from 'p-queue';
 import type { Logger } from 'pino';
 import { LakeError } from '../../core/errors';
 import { isWord, tokenize } from '../../core/sql/tokens';
-import { nameOfIdentity, PRODUCT, type Identity } from '../access/access';
+import { nameOfIdentity, type Identity } from '../access/access';
 import type { ReceiptBook } from '../catalog/receipt-book';
 import type { Receipt, ReceiptTable } from '../catalog/receipts';
 import type { RelationNames } from '../catalog/relation-names';
@@ -18,6 +17,7 @@ import type { FilesAsTable } from '../lake/files-as-table';
 import type { Lake } from '../lake/lake';
 import type { LocalFiles } from '../lake/local-files';
 import { FileShapes } from './file-shapes';
+import { Lane, type LaneSize } from './lanes';
 import { openScans } from './open-scans';
 import { prepareQuery, receiptTable, type PlannedTable, type PreparedQuery } from './prepare';
 import { Resolver, type Pins } from './resolve';
@@ -66,8 +66,14 @@ function hasLimit(sql: string): boolean {
   });
 }
 
-/** Two at a time: each may use the engine's whole share of memory. */
-const CONCURRENT = 2;
+/** What is asked, and what makes rows. */
+interface Lanes {
+  queries: Lane;
+  changes: Lane;
+}
+
+const SMALL = { queries: { quick: 2, long: 2 }, changes: { quick: 1, long: 1 } };
+
 const RESULT_BYTES = 256e6;
 /** Rows over IPC in one message, when they are not kept. */
 const INLINE_BYTES = 64e6;
@@ -76,7 +82,7 @@ const KEPT_RESULTS = 40;
 const KEPT_BYTES = 2e9;
 
 export class Queries {
-  readonly queue = new PQueue({ concurrency: CONCURRENT });
+  readonly lanes: Lanes;
   readonly #pending = new Set<string>();
   readonly results = new Map<string, KeptResult>();
   readonly #folder: string;
@@ -92,7 +98,9 @@ export class Queries {
     readonly config: Config,
     readonly local: LocalFiles,
     readonly log?: Pick<Logger, 'warn'>,
+    sizes: Record<keyof Lanes, LaneSize> = SMALL,
   ) {
+    this.lanes = { queries: new Lane(sizes.queries), changes: new Lane(sizes.changes) };
     this.statements = new Statements(engine);
     this.shapes = new FileShapes(engine);
     this.#folder = path.join(config.home, 'results');
@@ -115,7 +123,7 @@ export class Queries {
       const prepared = await this.#prepare(options.sql, options.as, options.pins ?? new Map());
       tables = prepared.tables.map(receiptTable);
       planMs = performance.now() - started;
-      const reply = await this.queue.add(() => this.#execute(id, prepared, options));
+      const reply = await this.lanes.queries.run(nameOfIdentity(options.as), () => this.#execute(id, prepared, options));
       const totalMs = performance.now() - started;
       if (options.keep) this.#keep(id, reply, tables, options.as);
       this.#keepReceipt(id, options, { outcome: 'done', tables, rowCount: reply.rowCount, planMs, engineMs: reply.millis, totalMs, problem: null });
@@ -137,13 +145,13 @@ export class Queries {
   }
 
   /** Columns of a query's answer, without reading a row. */
-  async columnsOf(sql: string, as: Identity = PRODUCT): Promise<ResultColumn[]> {
+  async columnsOf(sql: string, as: Identity): Promise<ResultColumn[]> {
     const prepared = await this.#prepare(hasLimit(sql) ? sql : `${sql}\nLIMIT 0`, as, new Map());
     const nothing = { ...prepared, tables: prepared.tables.map((table) => ({ ...table, plan: { ...table.plan, considered: [] } })) };
     const id = randomUUID();
     this.#pending.add(id);
     try {
-      return (await this.queue.add(() => this.#execute(id, nothing, { id, sql, maxRows: 0, as: PRODUCT }))).columns;
+      return (await this.lanes.queries.run(nameOfIdentity(as), () => this.#execute(id, nothing, { id, sql, maxRows: 0, as }))).columns;
     } finally {
       this.#pending.delete(id);
     }

@@ -41,7 +41,7 @@ afterAll(() => {
 
 const QUERIES = readFileSync(path.join(projectRoot, 'fixtures/standard/tpch.sql'), 'utf8').split(/^-- Query \d+\n/m).slice(1).map((sql) => sql.trim().replace(/;$/, ''));
 const raw = async (sql: string) => {
-  const setup = Object.keys(TPCH_ROWS).map((table) => `CREATE VIEW ${table} AS SELECT * FROM read_parquet(${quoteText(path.join(folder.path, `parquet_${table}`, 'part-0.parquet'))})`);
+  const setup = Object.keys(TPCH_ROWS).map((table) => `CREATE OR REPLACE TEMP VIEW ${table} AS SELECT * FROM read_parquet(${quoteText(path.join(folder.path, `parquet_${table}`, 'part-0.parquet'))})`);
   return (await engine.call('query', { id: sql, setup, sql, allow: { folders: [folder.path] }, limits: { rows: 100_000, resultBytes: 1e8, millis: 60_000 } })).rows;
 };
 
