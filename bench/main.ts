@@ -17,6 +17,7 @@ import type { Claim } from './lib/measure';
 import { startServer, type Running } from './lib/server';
 import { benchManyFiles } from './many-files';
 import { benchQueries } from './queries';
+import { benchPeople } from './people';
 import { benchStandard } from './standard';
 
 const SCALE = 20;
@@ -31,6 +32,7 @@ if (!only || only === 'crawls') {
 }
 if (!only || only === 'standard') claims.push(...(await benchStandard()));
 if (!only || only === 'concurrency') await withServer(await startServer(1, 4793), async (small) => claims.push(...(await benchConcurrency(small))));
+if (!only || only === 'people') await withServer(await startServer(1, 4793), async (small) => claims.push(...(await benchPeople(small))));
 if (!only || only === 'delta') claims.push(...(await benchDelta()));
 if (!only || only === 'iceberg') {
   claims.push(...(await benchIceberg()));

@@ -24,6 +24,7 @@ import { emptyTrash } from './define/trash';
 import { makeDemo } from './demo/make-demo';
 import { Engine } from './engine/engine';
 import { Fleet } from './engine/fleet';
+import { EventLoopWatch } from './event-loop';
 import { Events } from './events';
 import { lockHome } from './home-lock';
 import { Jobs } from './jobs/jobs';
@@ -95,6 +96,8 @@ async function start(args: readonly string[], onStop: (stop: () => Promise<void>
   });
   onStop(() => queryEngine.close());
   const [database] = await Promise.all([Database.open(config.home, say, onStop), queryEngine.start(), workEngine.start()]);
+  const eventLoop = new EventLoopWatch();
+  onStop(() => eventLoop.stop());
   const events = new Events();
   database.onChange = () => events.tell({ topic: 'catalog' });
   const jobs = new Jobs(database, events, (error, job) => log.error({ err: error, job: job.id }, `${job.title} failed`));
@@ -135,7 +138,7 @@ async function start(args: readonly string[], onStop: (stop: () => Promise<void>
   });
   const tools = { database, lake, queries, changes, files, upkeep, events, receipts, config };
   const services: Services = {
-    config, log, database, events, jobs, lake, inspector, files, queryEngine, workEngine, readiness,
+    config, log, database, events, jobs, lake, inspector, files, queryEngine, workEngine, eventLoop, readiness,
     tokens, names, receipts, local, uploads: new Uploads(path.join(config.home, 'uploads')),
     queries, changes, givingWay, definitions: new Definitions(tools), loads: new Loads(tools), landings: new Landings({ lake, jobs, events, config, queries }, workEngine), writes: new FileWrites(tools), upkeep, icebergUpkeep: new IcebergUpkeep(workEngine, local, config),
     columns, find: new FindIndex(database, events), crawler, schedules: new Schedules(database, crawler, { kind: 'person', name: `${config.person}, by schedule` }, log),

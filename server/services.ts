@@ -10,6 +10,7 @@ import type { Config } from './config';
 import type { Crawler } from './crawl/crawler';
 import type { Schedules } from './crawl/schedules';
 import type { Definitions } from './define/definitions';
+import type { EventLoopWatch } from './event-loop';
 import type { Fleet } from './engine/fleet';
 import type { Engine } from './engine/engine';
 import type { Events } from './events';
@@ -39,6 +40,7 @@ export interface Services {
   inspector: Inspector;
   files: FilesAsTable;
   queryEngine: Fleet;
+  eventLoop: EventLoopWatch;
   workEngine: Engine;
   names: RelationNames;
   receipts: ReceiptBook;

@@ -59,7 +59,7 @@ function memoryOf(pid: number): ReturnType<Running['memory']> {
     const command = tryRead(`/proc/${name}/cmdline`);
     if (command.includes('catalog-process')) parts.catalog = resident(Number(name));
     else if (command.includes('\0work')) parts['work engine'] = resident(Number(name));
-    else if (command.includes('\0query')) parts['query engine'] = resident(Number(name));
+    else if (command.includes('\0query')) parts['query engine'] = Math.max(parts['query engine'], resident(Number(name)));
   }
   return parts;
 }

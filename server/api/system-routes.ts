@@ -3,11 +3,18 @@ import type { Route } from '../http/routes';
 import type { Services } from '../services';
 import { id } from './schemas';
 
-export function systemRoutes({ jobs, events, config, lake, queryEngine, find }: Services): Route[] {
+export function systemRoutes({ jobs, events, config, lake, queryEngine, find, queries, eventLoop }: Services): Route[] {
   return [
     {
       method: 'get', path: '/session', right: 'asked-inside', summary: 'Who is working here, and with what', answer: 'Person and engine limits',
       handle: async ({ who }) => ({ person: who, engine: { memory: config.engineMemory, threads: config.engineThreads, running: queryEngine.pids.length > 0 } }),
+    },
+    {
+      method: 'get', path: '/load', right: 'read', summary: 'What runs and what waits, in each lane, and the longest that the server stood still', answer: 'Lanes, and milliseconds since they were last asked to begin anew',
+      query: Joi.object({ beginAnew: Joi.boolean().default(false) }),
+      handle: async ({ query }) => ({
+        lanes: Object.fromEntries(Object.entries(queries.lanes).map(([name, lane]) => [name, { running: lane.running, waiting: lane.waiting }])), eventLoop: { longestMs: eventLoop.longest(query.beginAnew as boolean) },
+      }),
     },
     { method: 'get', path: '/jobs', summary: 'Recent runs', answer: 'Jobs, newest first', query: Joi.object({ limit: Joi.number().integer().min(1).max(200).default(30) }), handle: ({ query }) => jobs.list(query.limit as number) },
     {
