@@ -23,7 +23,7 @@ import { Definitions } from './define/definitions';
 import { emptyTrash } from './define/trash';
 import { makeDemo } from './demo/make-demo';
 import { Engine } from './engine/engine';
-import { Fleet } from './engine/fleet';
+import { Fleet, Lookers } from './engine/fleet';
 import { EventLoopWatch } from './event-loop';
 import { Events } from './events';
 import { lockHome } from './home-lock';
@@ -95,6 +95,8 @@ async function start(args: readonly string[], onStop: (stop: () => Promise<void>
     queries: lanes.queries.quick + lanes.queries.long, changes: lanes.changes.quick + lanes.changes.long, run: (call, ask) => workEngine.call(call, ask),
   });
   onStop(() => queryEngine.close());
+  const lookers = new Lookers({ memory: bytesOf(config.engineMemory), threads: config.engineThreads, onCrash });
+  onStop(() => lookers.close());
   const [database] = await Promise.all([Database.open(config.home, say, onStop), queryEngine.start(), workEngine.start()]);
   const eventLoop = new EventLoopWatch();
   onStop(() => eventLoop.stop());
@@ -106,8 +108,8 @@ async function start(args: readonly string[], onStop: (stop: () => Promise<void>
   const secrets = new Secrets(config.home);
   const lake = new Lake(database, secrets);
   await lake.open();
-  const local = new LocalFiles(path.join(config.home, 'cache'), config.cacheBytes, workEngine);
-  const inspector = new Inspector(workEngine, local);
+  const local = new LocalFiles(path.join(config.home, 'cache'), config.cacheBytes, lookers);
+  const inspector = new Inspector(lookers, local);
   const files = new FilesAsTable(lake, inspector);
   const names = new RelationNames(database, events);
   const receipts = new ReceiptBook(database, events, log);

@@ -16,6 +16,9 @@ interface Open {
   text: string;
 }
 
+/** Columns so deep in each other mean nothing to anybody, and stop programs that follow them. */
+const MOST_NESTED = 100;
+
 export class XmlRecords {
   readonly #open: Open[] = [];
   readonly #record: string;
@@ -35,6 +38,7 @@ export class XmlRecords {
     const plain = local(name);
     if (this.#open.length === 0 && plain !== this.#record) return;
     const own = Object.entries(attributes).filter(([key]) => key !== 'xmlns' && !key.startsWith('xmlns:')).map(([key, value]) => [local(key), value] as const);
+    if (this.#open.length >= MOST_NESTED) throw new LakeError('bad-file', `Elements are nested more than ${MOST_NESTED} deep in <${this.#record}>, at <${plain}>.`, { hint: 'Name an element nearer to the values as the row, or take the file out of the folder.' });
     this.#open.push({ name: plain, row: Object.fromEntries(own), text: '' });
   }
 

@@ -1,3 +1,4 @@
+import { LakeError } from '../../core/errors';
 import type { EngineFailure } from './messages';
 
 export class EngineError extends Error {
@@ -13,6 +14,7 @@ export class EngineError extends Error {
 /** An error of the engine, or of ours, as data for the other process. */
 export function toFailure(error: unknown): EngineFailure {
   if (error instanceof EngineError) return { kind: error.kind, message: error.message, ...(error.position === undefined ? {} : { position: error.position }) };
+  if (error instanceof LakeError) return { kind: error.kind, message: error.message };
   const text = error instanceof Error ? error.message : String(error);
   const json = /^\{.*\}$/s.exec(text);
   if (!json) return { kind: 'unknown', message: text };

@@ -250,6 +250,55 @@ export class Fleet implements EngineCalls {
   }
 }
 
+/** So long a look into files may take, and a copy of one. */
+const LOOK_MS = 120_000;
+const CONVERT_MS = 600_000;
+const LOOKS = 2;
+
+/**
+ * Engine processes for looking into files that people bring, apart from all that writes: each call has one to itself, which
+ * is ended when the file at hand holds it up, takes too much memory, or brings it down.
+ */
+export class Lookers implements EngineCalls {
+  readonly #processes: Processes;
+  readonly #calls = new PQueue({ concurrency: LOOKS });
+
+  constructor(readonly options: Pick<FleetOptions, 'memory' | 'threads' | 'onCrash'>) {
+    const { memory, threads, onCrash } = options;
+    this.#processes = new Processes({ role: 'work', memory: `${Math.round(memory / 1e6)}MB`, threads, ...(onCrash ? { onCrash } : {}) }, LOOKS);
+  }
+
+  parse(sql: string): Promise<unknown> {
+    return this.call('parse', { sql });
+  }
+
+  close(): Promise<void> {
+    return this.#processes.close();
+  }
+
+  call<Name extends CallName>(call: Name, ask: Calls[Name]['ask']): Promise<Calls[Name]['answer']> {
+    return this.#calls.add(async () => {
+      const engine = await this.#processes.take('');
+      const millis = call === 'convert' ? CONVERT_MS : LOOK_MS;
+      const timer = setTimeout(() => engine.end(new EngineError('limit', `Looking into it was stopped after ${millis / 1000} s.`)), millis);
+      const watch = setInterval(() => {
+        if (engine.pid !== undefined && residentBytes(engine.pid) > this.options.memory + BESIDE_BYTES) engine.end(new EngineError('limit', 'Looking into it was stopped, since it takes more memory than it may.'));
+      }, WATCH_MS);
+      try {
+        return await engine.call(call, ask);
+      } catch (error) {
+        if (error instanceof LakeError && error.kind === 'unavailable') throw new EngineError('Invalid Input', 'Reading it brought the reader down, most likely since its values are nested too deep. Take it out of the folder, or have it written otherwise.');
+        throw error;
+      } finally {
+        clearTimeout(timer);
+        clearInterval(watch);
+        if (engine.pid !== undefined && residentBytes(engine.pid) > FAT_BYTES) engine.end(new EngineError('unavailable', 'The process is made anew.'));
+        this.#processes.give(engine);
+      }
+    });
+  }
+}
+
 /** 0 where the system does not tell. */
 export function residentBytes(pid: number): number {
   try {

@@ -1,5 +1,7 @@
 /** What an engine does for each call. */
+import { guessRecord } from '../../core/folder/xml-records';
 import { writeAvroFile } from './avro-file';
+import { convert, xmlRecordsOf } from './conversions';
 import type { ChangeSessions } from './change-sessions';
 import type { Sealed } from './instances';
 import type { CallName, Calls } from './messages';
@@ -34,6 +36,8 @@ export function handlersOf(own: Sealed | undefined, planner: Planner | undefined
     endChange: async ({ id }) => userSql().changes.end(id),
     progress: async ({ id }) => user?.changes.progress(id) ?? null,
     cancel: async ({ id }) => (user ? user.queries.cancel(id) || user.changes.cancel(id) : false),
+    convert: ({ options, source, target, name }) => convert(options, source, target, name).then(() => true),
+    xmlRecords: async ({ head, record = guessRecord(head) }) => ({ record, objects: record === undefined ? [] : xmlRecordsOf(head, record) }),
     writeAvro: (request) => writeAvroFile(request).then(() => true),
     run: async ({ sql }) => {
       if (!own) throw new Error('This process runs no SQL of ours.');

@@ -1,14 +1,51 @@
-import { readFileSync } from 'node:fs';
-import { gunzipSync } from 'node:zlib';
-import { decompress as unzstd } from 'fzstd';
+import { closeSync, openSync, readSync } from 'node:fs';
+import { constants, gunzipSync } from 'node:zlib';
+import { Decompress } from 'fzstd';
 
-/** The lines of a text file of this machine, unpacked; undefined for what cannot be read. For finding a line's number, not for reading tables. */
+/** So much of a file is looked through, packed or not. */
+const MOST_BYTES = 8 * 1024 * 1024;
+
+/**
+ * The lines in the first 8 MB of a text file of this machine, unpacked; undefined for what cannot be read. For finding a
+ * line's number, not for reading tables: a line that lies farther in has none.
+ */
 export function linesOf(file: string): string[] | undefined {
   try {
-    const bytes = readFileSync(file);
-    const plain = bytes[0] === 0x1f && bytes[1] === 0x8b ? gunzipSync(bytes) : bytes.length >= 4 && bytes.readUInt32LE(0) === 0xfd2fb528 ? unzstd(bytes) : bytes;
-    return new TextDecoder().decode(plain).split(/\r?\n/);
+    const head = headOf(file);
+    const plain = head[0] === 0x1f && head[1] === 0x8b ? gunzipped(head) : head.length >= 4 && head.readUInt32LE(0) === 0xfd2fb528 ? unzstd(head) : head;
+    return new TextDecoder().decode(plain.subarray(0, MOST_BYTES)).split(/\r?\n/);
   } catch {
     return undefined;
   }
+}
+
+function headOf(file: string): Buffer {
+  const handle = openSync(file, 'r');
+  try {
+    const head = Buffer.alloc(MOST_BYTES);
+    return head.subarray(0, readSync(handle, head, 0, MOST_BYTES, 0));
+  } finally {
+    closeSync(handle);
+  }
+}
+
+/** Nothing where it unpacks to more, as a small file can that is made to. */
+function gunzipped(head: Buffer): Buffer {
+  return gunzipSync(head, { maxOutputLength: MOST_BYTES * 4, finishFlush: constants.Z_SYNC_FLUSH });
+}
+
+function unzstd(head: Uint8Array): Uint8Array {
+  const parts: Uint8Array[] = [];
+  let bytes = 0;
+  try {
+    const unpacker = new Decompress((part) => {
+      parts.push(part);
+      bytes += part.length;
+      if (bytes > MOST_BYTES) throw new Error('that is enough');
+    });
+    unpacker.push(head, true);
+  } catch {
+    // Cut short, or enough.
+  }
+  return Buffer.concat(parts);
 }

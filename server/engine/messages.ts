@@ -1,4 +1,5 @@
 /** What the API process and an engine process say to each other. Both sides are ours; nothing else may connect. */
+import type { ReadOptions } from '../../core/folder/read-options';
 
 export interface ResultColumn {
   name: string;
@@ -81,6 +82,10 @@ export interface Calls {
   /** Rows that the step at hand has gone through; null when nothing of the name runs. */
   progress: { ask: { id: string }; answer: { rows: number; of: number } | null };
   endChange: { ask: { id: string }; answer: boolean };
+  /** A copy of a file that the engine cannot read itself; `name` is what errors call it. */
+  convert: { ask: { options: ReadOptions; source: string; target: string; name: string }; answer: boolean };
+  /** The records at the beginning of an XML file; the element that is most likely a row where none is named. */
+  xmlRecords: { ask: { head: string; record?: string }; answer: { record: string | undefined; objects: Record<string, unknown>[] } };
   /** Rows in a file of JSON lines, as the engine writes it, as an Avro file. Columns by name and type as SQL has it. */
   writeAvro: { ask: AvroRequest; answer: boolean };
 }

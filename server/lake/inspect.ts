@@ -8,16 +8,16 @@ import { inferTextType } from '../../core/crawl/text-types';
 import { LakeError } from '../../core/errors';
 import { fieldsOfAvro } from '../../core/folder/avro-rows';
 import { delimiterName, fullOptions, givenColumns, optionsOfCopy, type Compression, type CsvOptions, type JsonOptions, type LineOptions, type ReadOptions } from '../../core/folder/read-options';
-import { guessRecord, shapeOf } from '../../core/folder/xml-records';
+import { shapeOf } from '../../core/folder/xml-records';
 import { avroSchemaOf } from '../../core/iceberg/avro';
 import { parseTypeName } from '../../core/schema/type-names';
 import { quoteText } from '../../core/sql/tokens';
 import type { ObjectInfo } from '../../core/storage/object-store';
 import type { EngineCalls } from '../engine/engine';
+import { EngineError } from '../engine/failures';
 import { quoteList } from '../engine/instances';
 import { cutLines, dialect, jsonSettings } from '../engine/text-readers';
 import { translateError } from '../engine/translate';
-import { xmlRecordsOf } from './conversions';
 import { readHead, readHeadBytes, splitLine } from './csv-headers';
 import type { OpenStorage } from './lake';
 import type { Lease, LocalFiles } from './local-files';
@@ -139,9 +139,10 @@ export class Inspector {
       const compression = compressionByName(file.path);
       try {
         const head = await readHead(storage.store, file.path, compression, 'utf-8', XML_HEAD_BYTES);
-        const record = given?.format === 'xml' && given.record !== '' ? given.record : guessRecord(head);
+        const named = given?.format === 'xml' && given.record !== '' ? given.record : undefined;
+        const { record, objects } = await this.engine.call('xmlRecords', { head, ...(named === undefined ? {} : { record: named }) });
         if (record === undefined) throw new LakeError('bad-file', `${file.path} is XML, but no element below its root could be a row.`, { path: file.path });
-        return { file, record, compression, objects: xmlRecordsOf(head, record) };
+        return { file, record, compression, objects };
       } catch (error) {
         return { file, problem: problemOf(storage, file.path, asXmlFault(error, file.path)) };
       }
@@ -204,6 +205,7 @@ function problemOf(storage: OpenStorage, filePath: string, error: unknown): Insp
 
 function asXmlFault(error: unknown, path: string): unknown {
   if (error instanceof LakeError) return error;
+  if (error instanceof EngineError && error.kind !== 'unknown') return new LakeError(error.kind === 'limit' ? 'limit' : 'bad-file', `${path}: ${error.message}`, { path });
   const [, line, column, what] = /^(\d+):(\d+): (.*)$/.exec((error as Error).message) ?? [];
   return new LakeError('bad-file', `${path}${line === undefined ? '' : `, line ${line}, character ${column}`}: not well-formed XML: ${what ?? (error as Error).message}`, { path, ...(line === undefined ? {} : { line: Number(line) }) });
 }

@@ -15,9 +15,11 @@ import { avroSchemaOf } from '../../core/iceberg/avro';
 import { filesToRead, type FileFormat, type ScanPlan } from '../../core/scan/plan';
 import { baseName } from '../../core/storage/paths';
 import type { EngineCalls } from '../engine/engine';
+import { EngineError } from '../engine/failures';
+import type { Calls } from '../engine/messages';
 import { parquetOfLines } from '../engine/row-files';
 import type { Place } from '../engine/translate';
-import { convert } from './conversions';
+import { convert } from '../engine/conversions';
 import type { OpenStorage } from './lake';
 
 /** A file to be opened; what tells one state of it from another is in its key. */
@@ -61,7 +63,7 @@ export class LocalFiles {
   constructor(
     readonly folder: string,
     readonly limitBytes: number,
-    /** Writes Parquet copies of Avro files of tables; without it such files are not read. */
+    /** Makes copies of what the engine does not read as it is; without it Avro files of tables are not read. */
     readonly engine?: EngineCalls,
   ) {
     mkdirSync(folder, { recursive: true });
@@ -149,10 +151,20 @@ export class LocalFiles {
   async #converted(storage: OpenStorage, file: WantedFile, options: ReadOptions, copy: string): Promise<void> {
     const source = await this.lease(storage, [file]);
     try {
-      await this.#conversions.add(() => this.#whole(copy, (part) => convert(options, source.pathOf(file), part, `${storage.storage.name}:${file.path}`)));
+      await this.#conversions.add(() => this.#whole(copy, (part) => this.#convert({ options, source: source.pathOf(file), target: part, name: `${storage.storage.name}:${file.path}` })));
     } finally {
       source.release();
     }
+  }
+
+  /** In another process where there is one: files can be made to hold a program up. */
+  async #convert(ask: Calls['convert']['ask']): Promise<void> {
+    const { options, source, target, name } = ask;
+    if (!this.engine) return convert(options, source, target, name);
+    await this.engine.call('convert', ask).catch((error: unknown) => {
+      if (!(error instanceof EngineError)) throw error;
+      throw new LakeError(error.kind === 'limit' ? 'limit' : 'bad-file', error.message, { path: name.slice(name.indexOf(':') + 1) });
+    });
   }
 
   async #asParquet(storage: OpenStorage, { format: _, ...file }: WantedFile, copy: string): Promise<void> {
@@ -164,7 +176,7 @@ export class LocalFiles {
     try {
       await this.#conversions.add(() => this.#whole(copy, async (part) => {
         const fields = fieldsOfAvro(avroSchemaOf(await headOf(source.pathOf(file), AVRO_HEAD_BYTES), name));
-        await convert({ format: 'avro' }, source.pathOf(file), lines, name);
+        await this.#convert({ options: { format: 'avro' }, source: source.pathOf(file), target: lines, name });
         await engine.call('run', { sql: parquetOfLines(fields, lines, part) });
       }));
     } finally {

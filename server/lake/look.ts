@@ -2,14 +2,14 @@
 import { describeOptions, type ReadOptions } from '../../core/folder/read-options';
 import { compressionByName, type FileKind } from '../../core/crawl/kinds';
 import { LakeError } from '../../core/errors';
-import { planScan } from '../../core/scan/plan';
+import { planScan, type ScanPlan } from '../../core/scan/plan';
 import { TRUE } from '../../core/scan/predicate';
 import { typeName } from '../../core/schema/type-names';
 import { quoteText } from '../../core/sql/tokens';
 import type { ObjectInfo } from '../../core/storage/object-store';
 import { baseName, parentPath } from '../../core/storage/paths';
 import type { EngineCalls } from '../engine/engine';
-import { readHead } from './csv-headers';
+import { readHead, readHeadBytes } from './csv-headers';
 import { folderDefinition } from './files-as-table';
 import { READABLE, type Inspector } from './inspect';
 import type { OpenStorage } from './lake';
@@ -36,11 +36,15 @@ export interface FileLook {
   meaning: FileMeaning | null;
   /** Lines that do not fit how the file is read; null for what has no lines. */
   misfits: Misfits | null;
+  /** Why lines were not held against how the file is read, where they were not. */
+  unchecked: string | null;
   problem: string | null;
 }
 
 const FIRST_ROWS = 50;
 const FIRST_LINES = 40;
+const CHECKED_BYTES = 256e6;
+const PACKED_HEAD = 16 * 1024;
 
 /** With `given` the file is read like that instead of as it seems. */
 export async function lookAtFile(storage: OpenStorage, filePath: string, inspector: Inspector, given?: ReadOptions): Promise<FileLook> {
@@ -50,7 +54,7 @@ export async function lookAtFile(storage: OpenStorage, filePath: string, inspect
   const meaning = given ? null : await meaningOf(storage.store, filePath);
   const look: FileLook = {
     name: baseName(filePath), path: filePath, bytes: info.bytes, modified: info.modified, kind,
-    read: '', options: null, columns: [], rows: [], rowCount: null, lines: [], parquet: null, meaning, misfits: null, problem: null,
+    read: '', options: null, columns: [], rows: [], rowCount: null, lines: [], parquet: null, meaning, misfits: null, unchecked: null, problem: null,
   };
   if (['csv', 'json', 'text', 'xml', 'other'].includes(kind)) look.lines = await firstLines(storage, filePath, given && 'encoding' in given ? given.encoding : 'utf-8');
   if (!given && !READABLE.has(kind)) return { ...look, read: kind === 'other' ? 'Nothing is known of this kind of file.' : `Seems to be ${kind}; there is no reader for it yet.` };
@@ -65,10 +69,25 @@ export async function lookAtFile(storage: OpenStorage, filePath: string, inspect
     const options = hasLines ? { ...definition.options, misfits: 'set-aside' as const } as ReadOptions : definition.options;
     const plan = planScan(options.format === 'parquet' ? { kind: 'parquet', match: 'name' } : { kind: 'text', options }, definition.fields, [file], TRUE);
     const rows = await scanRows(inspector, storage, plan, baseName(filePath), (relation) => `SELECT * FROM ${relation} LIMIT ${FIRST_ROWS}`);
-    const misfits = hasLines && !(options.format === 'json' && options.shape === 'array') ? await misfitsOf(inspector, storage, plan) : null;
-    return { ...filled, rows, misfits, parquet: kind === 'parquet' ? await rowGroups(storage, info, inspector) : null };
+    const checked = hasLines && !(options.format === 'json' && options.shape === 'array') ? await checkLines(inspector, storage, plan, info) : { misfits: null, unchecked: null };
+    return { ...filled, rows, ...checked, parquet: kind === 'parquet' ? await rowGroups(storage, info, inspector) : null };
   } catch (error) {
     if (error instanceof LakeError) return { ...filled, problem: error.message };
+    throw error;
+  }
+}
+
+/** A look goes through every line of a file that is not large; how large a packed one is shows in its beginning. */
+async function checkLines(inspector: Inspector, storage: OpenStorage, plan: ScanPlan, info: ObjectInfo): Promise<Pick<FileLook, 'misfits' | 'unchecked'>> {
+  const compression = compressionByName(info.path);
+  const head = compression === 'none' ? undefined : await readHeadBytes(storage.store, info.path, compression, PACKED_HEAD);
+  const bytes = head ? (info.bytes / Math.min(info.bytes, PACKED_HEAD)) * head.length : info.bytes;
+  const tooLarge = { misfits: null, unchecked: 'The file is too large to hold every line of it against this here; its first rows fit.' };
+  if (bytes > CHECKED_BYTES) return tooLarge;
+  try {
+    return { misfits: await misfitsOf(inspector, storage, plan), unchecked: null };
+  } catch (error) {
+    if (error instanceof LakeError && error.kind === 'limit') return tooLarge;
     throw error;
   }
 }

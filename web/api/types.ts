@@ -31,6 +31,7 @@ export interface FileLook {
   parquet: { createdBy: string; rowGroups: { rows: number; bytes: number; columns: number; compression: string }[]; columns: { name: string; type: string; encodings: string; bytes: number; nulls: number | null; min: string | null; max: string | null }[] } | null;
   meaning: FileMeaning | null;
   misfits: Misfits | null;
+  unchecked: string | null;
   options: ReadOptions | null;
   problem: string | null;
 }

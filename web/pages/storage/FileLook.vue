@@ -71,6 +71,7 @@ const source = computed(() => (given.value ? filesAsSql(`${props.storage}:${prop
         <ReadOptionsForm class="mt-2" :model-value="given ?? file.options" :lines="file.lines" @update:model-value="change" />
         <ProblemBox v-if="look.problem.value" class="mt-2" :problem="look.problem.value" />
       </div>
+      <p v-if="file.unchecked" class="mx-4 mt-1.5 text-muted">{{ file.unchecked }}</p>
       <details v-if="file.misfits && file.misfits.lines > 0" class="mx-4 mt-1.5" :open="file.misfits.count > 0 && file.misfits.count <= 5">
         <summary :class="file.misfits.count > 0 ? 'cursor-pointer text-rust' : 'list-none text-kelp'">{{ countText(file.misfits.count) }} of {{ plural(file.misfits.lines, 'line') }} {{ file.misfits.count === 1 ? 'does' : 'do' }} not fit</summary>
         <ul v-if="file.misfits.count > 0" class="mt-1 max-h-32 overflow-auto border-l-2 border-rust pl-2"><li v-for="(each, index) in file.misfits.some" :key="index"><span class="text-muted">line {{ each.line ?? '?' }}:</span> {{ each.why }} <code class="text-muted">{{ each.text.slice(0, 120) }}</code></li></ul>

@@ -21,7 +21,7 @@ export async function convert(options: ReadOptions, source: string, target: stri
     if (options.format === 'xml') return await xmlToLines(source, target, options);
     if (options.format !== 'parquet') await toUtf8(source, target, options.encoding, options.compression);
   } catch (error) {
-    if (error instanceof LakeError) throw error;
+    if (error instanceof LakeError) throw new LakeError(error.kind, `${name}: ${error.message}`, { path: name.slice(name.indexOf(':') + 1), ...error.details }, { cause: error });
     throw new LakeError('bad-file', `${name} cannot be read as ${options.format}: ${(error as Error).message.split('\n').at(-1)}.`, { path: name.slice(name.indexOf(':') + 1) }, { cause: error });
   }
 }
