@@ -39,7 +39,9 @@ export const VERSION = '0.1.0';
 export interface App {
   express: Express;
   /** Opens the API once its services are there. */
-  serve(services: Services): void;
+  serve(services: Services, isUp: () => boolean): void;
+  /** When no request is under way any more, or the time is over. New ones are turned away from then on. */
+  drained(millis: number): Promise<void>;
 }
 
 export function createApp(options: { hosts: ReadonlySet<string> | 'any'; log: Logger; readiness: Readiness }): App {
@@ -47,14 +49,26 @@ export function createApp(options: { hosts: ReadonlySet<string> | 'any'; log: Lo
   const api = Router();
   const protocol = Router();
   let routes: Route[] = [];
+  let isCatalogUp = () => true;
+  const underWay = new Set<express.Response>();
+  let isStopping = false;
   app.disable('x-powered-by');
   app.use(guard(options.hosts));
   app.use(helmet({ contentSecurityPolicy: { directives: { defaultSrc: ["'self'"], styleSrc: ["'self'", "'unsafe-inline'"], imgSrc: ["'self'", 'data:'], upgradeInsecureRequests: null } }, strictTransportSecurity: false }));
   app.use(pinoHttp({ logger: options.log, autoLogging: { ignore: (request) => !request.url?.startsWith('/api/') || request.url === '/api/events' }, serializers: { req: (request: { method: string; url: string }) => ({ method: request.method, url: request.url }), res: (response: { statusCode: number }) => ({ status: response.statusCode }) }, customLogLevel: () => 'debug' }));
+  app.use((request, response, next) => {
+    // Events go on for as long as somebody listens.
+    if (request.path !== '/api/events') {
+      underWay.add(response);
+      response.once('close', () => underWay.delete(response));
+    }
+    next();
+  });
   app.use(compression({ filter: (request, response) => isPacked(request) && compression.filter(request, response) }));
   app.get('/api/health', (_request, response) => {
     const { state } = options.readiness;
-    if (state.ready) response.json({ status: 'ok', version: VERSION });
+    if (state.ready && !isCatalogUp()) response.status(503).json({ status: 'starting', version: VERSION, doing: 'Starting the catalog again', done: 0, total: 1 });
+    else if (state.ready) response.json({ status: 'ok', version: VERSION });
     else response.status(503).json({ status: 'starting', version: VERSION, doing: state.doing, done: state.done, total: state.total });
   });
   app.get('/api/openapi.json', (_request, response) => {
@@ -62,6 +76,7 @@ export function createApp(options: { hosts: ReadonlySet<string> | 'any'; log: Lo
   });
   app.use('/api/docs', docs());
   app.use('/api', (_request, response, next) => {
+    if (isStopping) return sendProblem(response, 503, 'Stopping', 'The server is stopping.');
     if (routes.length > 0) return next();
     const { state } = options.readiness;
     sendProblem(response, 503, 'Starting', state.ready ? 'Starting.' : `${state.doing} (${state.done} of ${state.total}).`);
@@ -78,7 +93,13 @@ export function createApp(options: { hosts: ReadonlySet<string> | 'any'; log: Lo
   app.use(problemHandler(options.log));
   return {
     express: app,
-    serve(services) {
+    async drained(millis) {
+      isStopping = true;
+      const until = Date.now() + millis;
+      while (underWay.size > 0 && Date.now() < until) await new Promise((resolve) => setTimeout(resolve, 20));
+    },
+    serve(services, isUp) {
+      isCatalogUp = isUp;
       routes = [...storageRoutes(services), ...fileRoutes(services), ...readingRoutes(services), ...knowledgeRoutes(services), ...crawlRoutes(services), ...catalogRoutes(services), ...deltaRoutes(services), ...icebergRoutes(services), ...conversionRoutes(services), ...loadRoutes(services), ...writeRoutes(services), ...queryRoutes(services), ...accessRoutes(services), ...systemRoutes(services)];
       protocol.use(icebergRouter(services));
       mount(api, routes, (request) => callerOf(request, services));

@@ -50,6 +50,9 @@ import { Secrets } from './storage/secrets';
 import { Uploads } from './storage/uploads';
 import { FileWrites } from './write/file-writes';
 
+/** So long requests under way have to end when the server stops. */
+const DRAIN_MS = 4000;
+
 export async function main(args: readonly string[]): Promise<void> {
   const stops: (() => Promise<void> | void)[] = [];
   let stopping = false;
@@ -60,7 +63,7 @@ export async function main(args: readonly string[]): Promise<void> {
     for (const each of stops.reverse()) await Promise.resolve(each()).catch(() => undefined);
     process.exit(code);
   };
-  for (const signal of ['SIGINT', 'SIGTERM'] as const) process.on(signal, () => void stop(0));
+  for (const signal of ['SIGINT', 'SIGTERM'] as const) process.on(signal, () => void stop(Number(process.exitCode ?? 0)));
   try {
     await start(args, (each) => stops.push(each));
   } catch (error) {
@@ -101,11 +104,18 @@ async function start(args: readonly string[], onStop: (stop: () => Promise<void>
   const eventLoop = new EventLoopWatch();
   onStop(() => eventLoop.stop());
   const events = new Events();
+  database.onLost = () => {
+    console.error('Kind Harbor ends: the process of its catalog ended four times within a minute. Its log, server.log in the data folder, has more; start again when the machine has memory and disk to spare.');
+    log.error('the process of the catalog ended too often');
+    process.exitCode = 1;
+    process.emit('SIGTERM');
+  };
   database.onChange = () => events.tell({ topic: 'catalog' });
   const jobs = new Jobs(database, events, (error, job) => log.error({ err: error, job: job.id }, `${job.title} failed`));
   await jobs.markInterrupted();
   onStop(() => jobs.cancelAll());
   const secrets = new Secrets(config.home);
+  await secrets.mustFit(database);
   const lake = new Lake(database, secrets);
   await lake.open();
   const local = new LocalFiles(path.join(config.home, 'cache'), config.cacheBytes, lookers);
@@ -149,12 +159,17 @@ async function start(args: readonly string[], onStop: (stop: () => Promise<void>
     await makeDemo(services, say);
     await startStandIns(services, onStop);
   }
-  app.serve(services);
+  app.serve(services, () => database.isUp);
   await services.schedules.refresh();
   void emptyTrash(services);
   const trash = new Cron('17 * * * *', { timezone: 'UTC', protect: true, unref: true, catch: (error) => log.error({ err: error }, 'emptying the trash') }, async () => void (await emptyTrash(services)));
   onStop(async () => trash.stop());
   onStop(() => services.schedules.stop());
+  // Whoever waits for an answer gets one before anything is taken down, and what they did a receipt.
+  onStop(async () => {
+    await Promise.all([queryEngine.close(), lookers.close()]);
+    await app.drained(DRAIN_MS);
+  });
   readiness.ready();
   await crawler.resume();
   events.tell({ topic: 'catalog' });

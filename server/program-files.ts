@@ -17,3 +17,9 @@ export const projectRoot = (() => {
 export function programFile(part: 'server' | 'web'): string {
   return path.join(projectRoot, 'dist', part);
 }
+
+/** Of the environment a child gets what programs need to run at all, and nothing that is a secret. */
+export function childEnvironment(own: Record<string, string>): Record<string, string> {
+  const kept = ['PATH', 'HOME', 'TMPDIR', 'TEMP', 'TMP', 'SYSTEMROOT', 'LANG', 'LC_ALL', 'LD_LIBRARY_PATH'];
+  return { ...Object.fromEntries(kept.flatMap((name) => (process.env[name] === undefined ? [] : [[name, process.env[name]]]))), ...own };
+}

@@ -1,6 +1,7 @@
 /** Starting and stopping, as a person at a terminal sees it. */
 import { spawn, type ChildProcess } from 'node:child_process';
 import { cpSync, existsSync, readdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
+import { get } from 'node:http';
 import { createServer } from 'node:net';
 import path from 'node:path';
 import { afterAll, afterEach, describe, expect, it, vi } from 'vitest';
@@ -78,6 +79,52 @@ describe('the server', () => {
     expect((await (await post(4802, '/query', { sql: 'SELECT 7 AS seven' })).json()).rows).toEqual([[7]]);
   });
 
+  it('starts the catalog again when its process was killed; health tells the truth meanwhile', async () => {
+    const server = start(4811);
+    await ready(server);
+    const catalog = () => childrenOf(server.child.pid!).find((pid) => readFileSync(`/proc/${pid}/cmdline`, 'utf8').includes('catalog-process.js'))!;
+    const health = async () => (await fetch('http://127.0.0.1:4811/api/health')).status;
+    const killed = catalog();
+    process.kill(killed, 'SIGKILL');
+    while (existsSync(`/proc/${killed}`)) await new Promise((resolve) => setTimeout(resolve, 5));
+    const seen = [await health()];
+    while (seen.at(-1) !== 200) {
+      await new Promise((resolve) => setTimeout(resolve, 10));
+      seen.push(await health());
+    }
+    expect(new Set(seen)).toEqual(new Set([503, 200]));
+    expect((await (await fetch('http://127.0.0.1:4811/api/storages')).json())).toMatchObject([{ name: 'here' }]);
+  });
+
+  it('answers who waits, and keeps a receipt, when it is stopped in the middle', async () => {
+    const server = start(4812);
+    await ready(server);
+    await post(4812, '/query', { sql: 'CREATE NAMESPACE IF NOT EXISTS cut' });
+    await post(4812, '/query', { sql: 'CREATE TABLE cut.short (i BIGINT)' });
+    const write = post(4812, '/query', { sql: 'INSERT INTO cut.short SELECT i FROM range(3000000000) r(i)' });
+    await new Promise((resolve) => setTimeout(resolve, 1000));
+    process.kill(server.child.pid!, 'SIGTERM');
+    const answer = await write;
+    expect([answer.status, (await answer.json()).detail]).toEqual([503, expect.stringContaining('stopping')]);
+    expect(await server.ended).toBe(0);
+    const again = start(4812);
+    await ready(again);
+    const receipts = (await (await fetch('http://127.0.0.1:4812/api/receipts')).json()) as { receipts?: { sql: string }[] };
+    expect(JSON.stringify(receipts)).toContain('INSERT INTO cut.short');
+    expect((await (await post(4812, '/query', { sql: 'SELECT count(*) FROM cut.short' })).json()).rows).toEqual([[0]]);
+  });
+
+  it('answers other machines only with a token, whatever a request says of itself', async () => {
+    const refused = start(4813, { KIND_HARBOR_HOST: '0.0.0.0' });
+    expect(await refused.ended).toBe(1);
+    expect(refused.output()).toMatch(/^Kind Harbor cannot start: KIND_HARBOR_HOST is 0\.0\.0\.0.*KIND_HARBOR_NEEDS_TOKEN=true.*\n$/);
+    await ready(start(4813, { KIND_HARBOR_HOST: '0.0.0.0', KIND_HARBOR_NEEDS_TOKEN: 'true' }));
+    const status = (headers: Record<string, string>) => new Promise<number | undefined>((resolve, reject) => {
+      get('http://127.0.0.1:4813/api/storages', { headers }, (response) => resolve(response.statusCode)).on('error', reject);
+    });
+    for (const headers of [{} as Record<string, string>, { host: 'localhost:4813' }, { host: '127.0.0.1:4813' }, { 'x-forwarded-for': '127.0.0.1' }, { authorization: 'Bearer kh_none' }]) expect(await status(headers)).toBe(401);
+  });
+
   it('lets no second server onto its data folder', async () => {
     const first = start(4803);
     await ready(first);
@@ -104,6 +151,34 @@ describe('one clear sentence and exit code 1', () => {
     const server = start(4806, env, args);
     expect(await server.ended).toBe(1);
     expect(server.output()).toMatch(sentence);
+  });
+
+  it.each<[string, (home: string) => void, RegExp]>([
+    ['is empty', (at) => writeFileSync(path.join(at, 'secrets.key'), ''), /^The key in .* has 0 bytes, where 32 are expected\..*\n$/],
+    ['is lost', (at) => rmSync(path.join(at, 'secrets.key')), /^The key .* is missing, and the catalog holds 1 tokens and keys.*\n$/],
+  ])('for a data folder whose key %s', async (what, spoil, sentence) => {
+    const at = path.join(folder.path, `key ${what}`);
+    const first = start(4814, { KIND_HARBOR_HOME: at });
+    await ready(first);
+    expect((await post(4814, '/access/tokens', { name: 'of before', grants: [{ on: '*', right: 'read' }] })).status).toBe(200);
+    process.kill(first.child.pid!, 'SIGTERM');
+    await first.ended;
+    spoil(at);
+    const second = start(4814, { KIND_HARBOR_HOME: at });
+    expect(await second.ended).toBe(1);
+    expect(second.output()).toMatch(sentence);
+    expect(existsSync(path.join(at, 'secrets.key'))).toBe(what === 'is empty');
+  });
+
+  it('for a start that was ended early, which is no damage', async () => {
+    const at = path.join(folder.path, 'ended');
+    const server = start(4815, { KIND_HARBOR_HOME: at });
+    const catalog = () => childrenOf(server.child.pid!).find((pid) => readFileSync(`/proc/${pid}/cmdline`, 'utf8').includes('catalog-process.js\0serve'));
+    while (catalog() === undefined) await new Promise((resolve) => setTimeout(resolve, 1));
+    process.kill(catalog()!, 'SIGKILL');
+    expect(await server.ended).toBe(1);
+    expect(server.output()).toMatch(/The process of the catalog was ended \(SIGKILL\) before it was open\. Nothing is wrong with the catalog; start again\.\n$/);
+    await ready(start(4815, { KIND_HARBOR_HOME: at }));
   });
 
   it('for a taken port', async () => {

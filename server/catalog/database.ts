@@ -2,8 +2,9 @@
 import { fork, type ChildProcess } from 'node:child_process';
 import { existsSync, readdirSync, readFileSync, renameSync, rmSync } from 'node:fs';
 import path from 'node:path';
+import { LakeError } from '../../core/errors';
 import { ConfigError } from '../config';
-import { programFile } from '../program-files';
+import { childEnvironment, programFile } from '../program-files';
 import type { CatalogAnswer, CatalogAsk } from './messages';
 
 export type Row = Record<string, unknown>;
@@ -41,12 +42,19 @@ export async function inTransaction<T>(query: Sql['query'], onChange: () => void
     result = await work({ query, noteChange });
     await query('COMMIT');
   } catch (error) {
-    await query('ROLLBACK');
+    // A process that ended has nothing to take back.
+    await query('ROLLBACK').catch(() => undefined);
     throw error;
   }
   if (isChanged) onChange();
   return result;
 }
+
+/** A process that ends more often than this, in so long, is not started again. */
+const RESTARTS = 3;
+const RESTARTS_WITHIN_MS = 60_000;
+
+const ended = () => new LakeError('unavailable', 'The process of the catalog ended while it worked on this. It is being started again; try again in a moment.');
 
 export class Database implements Sql {
   #child: ChildProcess | undefined;
@@ -56,8 +64,18 @@ export class Database implements Sql {
   onChange: () => void = () => undefined;
   readonly #waiting = new Map<number, { resolve: (answer: CatalogAnswer) => void; reject: (error: Error) => void }>();
   #turn: Promise<unknown> = Promise.resolve();
+  /** When its process ended by itself, in milliseconds since the epoch. */
+  readonly #ends: number[] = [];
+  #starting: Promise<void> | undefined;
+  /** The process ends too often to go on. */
+  onLost: () => void = () => undefined;
 
   private constructor(readonly folder: string) {}
+
+  /** False while the process is started again. */
+  get isUp(): boolean {
+    return this.#child !== undefined && this.#starting === undefined;
+  }
 
   /** Opens the database in the data folder, making it first when it is new. `onStop` is told how to close it. */
   static async open(home: string, say: (line: string) => void, onStop: (stop: () => Promise<void>) => void): Promise<Database> {
@@ -67,7 +85,7 @@ export class Database implements Sql {
       const making = `${folder}.making`;
       rmSync(making, { recursive: true, force: true });
       await new Promise<void>((resolve, reject) => {
-        const child = fork(path.join(programFile('server'), 'catalog-process.js'), ['create', making]);
+        const child = fork(path.join(programFile('server'), 'catalog-process.js'), ['create', making], { env: childEnvironment({}) });
         child.on('exit', (code) => (code === 0 ? resolve() : reject(new ConfigError(`The catalog database could not be made in ${folder}.`))));
       });
       renameSync(making, folder);
@@ -101,10 +119,10 @@ export class Database implements Sql {
   async close(): Promise<void> {
     const child = this.#child;
     this.#closed = true;
-    if (!child || child.exitCode !== null) return;
+    if (!child || child.exitCode !== null || child.signalCode !== null) return;
     await new Promise<void>((resolve) => {
       child.once('exit', () => resolve());
-      child.disconnect();
+      if (child.connected) child.disconnect();
       setTimeout(() => child.kill('SIGKILL'), 5000).unref();
     });
   }
@@ -121,31 +139,55 @@ export class Database implements Sql {
   }
 
   async #ask(ask: CatalogAsk): Promise<CatalogAnswer> {
-    if (this.#closed || !this.#child?.connected) throw new DatabaseError('The catalog is closed.');
+    if (this.#starting) await this.#starting;
+    if (this.#closed) throw new LakeError('unavailable', 'The server is stopping.');
+    if (!this.#child?.connected) throw ended();
     const answer = await new Promise<CatalogAnswer>((resolve, reject) => {
       this.#waiting.set(ask.id, { resolve, reject });
-      this.#child!.send(ask);
+      this.#child!.send(ask, (error) => {
+        if (error && this.#waiting.delete(ask.id)) reject(ended());
+      });
     });
     if ('failure' in answer) throw new DatabaseError(answer.failure.message, answer.failure.code);
     return answer;
   }
 
   #start(): Promise<void> {
-    const child = fork(path.join(programFile('server'), 'catalog-process.js'), ['serve', this.folder], { stdio: ['ignore', 'ignore', 'ignore', 'ipc'] });
+    const child = fork(path.join(programFile('server'), 'catalog-process.js'), ['serve', this.folder], { env: childEnvironment({}), stdio: ['ignore', 'ignore', 'ignore', 'ipc'] });
     this.#child = child;
     return new Promise((resolve, reject) => {
       const fail = () => reject(damaged(this.folder));
+      let isReady = false;
       child.on('message', (answer: CatalogAnswer) => {
-        if (answer.id === 0) return 'failure' in answer ? fail() : resolve();
+        if (answer.id === 0) {
+          if ('failure' in answer) return fail();
+          isReady = true;
+          return resolve();
+        }
         this.#waiting.get(answer.id)?.resolve(answer);
         this.#waiting.delete(answer.id);
       });
-      child.on('exit', () => {
-        fail();
-        for (const each of this.#waiting.values()) each.reject(new DatabaseError('The catalog process ended.'));
+      child.on('exit', (_code, signal) => {
+        if (this.#closed) reject(new ConfigError('The start was ended before the catalog was open. Nothing is wrong with it.'));
+        else if (signal) reject(new ConfigError(`The process of the catalog was ended (${signal}) before it was open. Nothing is wrong with the catalog; start again.`));
+        else fail();
+        for (const each of this.#waiting.values()) each.reject(this.#closed ? new LakeError('unavailable', 'The server is stopping.') : ended());
         this.#waiting.clear();
-        if (!this.#closed) process.emit('SIGTERM');
+        if (!this.#closed && isReady) this.#startAgain();
       });
+    });
+  }
+
+  /** What it had answered stands in its files; what it was at is told to whoever asked. */
+  #startAgain(): void {
+    const now = Date.now();
+    this.#ends.push(now);
+    if (this.#ends.filter((at) => now - at < RESTARTS_WITHIN_MS).length > RESTARTS) return this.onLost();
+    this.#starting = this.#start();
+    this.#starting.then(() => {
+      this.#starting = undefined;
+    }, () => {
+      if (!this.#closed) this.onLost();
     });
   }
 

@@ -3,7 +3,7 @@ import { fork, type ChildProcess } from 'node:child_process';
 import path from 'node:path';
 import { LakeError } from '../../core/errors';
 import type { SqlTree } from '../../core/sql/statement';
-import { programFile } from '../program-files';
+import { childEnvironment, programFile } from '../program-files';
 import { EngineError } from './failures';
 import type { Answer, CallName, Calls, EngineFailure } from './messages';
 
@@ -22,12 +22,6 @@ export interface EngineOptions {
   scratch?: string;
   spillBytes?: number;
   onCrash?: (message: string) => void;
-}
-
-/** Of the environment a child gets what programs need to run at all, and nothing that is a secret. */
-export function childEnvironment(own: Record<string, string>): Record<string, string> {
-  const kept = ['PATH', 'HOME', 'TMPDIR', 'TEMP', 'TMP', 'SYSTEMROOT', 'LANG', 'LC_ALL', 'LD_LIBRARY_PATH'];
-  return { ...Object.fromEntries(kept.flatMap((name) => (process.env[name] === undefined ? [] : [[name, process.env[name]]]))), ...own };
 }
 
 /** What users of an engine need of it; a process, or in tests an instance beside the test. */
@@ -51,6 +45,7 @@ export class Engine implements EngineCalls {
   }
 
   async call<Name extends CallName>(call: Name, ask: Calls[Name]['ask']): Promise<Calls[Name]['answer']> {
+    if (this.#closed) throw new LakeError('unavailable', 'The server is stopping, so there is no answer.');
     await this.start();
     const id = this.#nextId++;
     return new Promise((resolve, reject) => {
@@ -88,11 +83,12 @@ export class Engine implements EngineCalls {
 
   async close(): Promise<void> {
     this.#closed = true;
+    this.#rejectAll(new LakeError('unavailable', 'The server is stopping, so there is no answer.'));
     const child = this.#child;
     if (!child || child.exitCode !== null) return;
     await new Promise<void>((resolve) => {
       child.once('exit', () => resolve());
-      child.disconnect();
+      if (child.connected) child.disconnect();
       setTimeout(() => child.kill('SIGKILL'), 2000).unref();
     });
   }
