@@ -1,4 +1,5 @@
 /** The HTTP API as other tools see it: its fixed shapes, its problem documents, its guard. */
+import { randomUUID } from 'node:crypto';
 import { readdirSync, readFileSync } from 'node:fs';
 import { request as httpRequest } from 'node:http';
 import path from 'node:path';
@@ -87,9 +88,26 @@ test.describe('what goes wrong is a problem document', () => {
   });
 });
 
+test('a statement has an id of its own, and nobody else stops it or learns of it', async ({ request }) => {
+  const id = randomUUID();
+  const run = (sql: string, key: string) => request.post('/api/query', { data: { sql, id: key } });
+  expect((await run('SELECT 1', id)).status()).toBe(200);
+  expect(await (await run('SELECT 2', id)).json()).toMatchObject({ status: 409, detail: expect.stringContaining('run under this id before') });
+  expect((await (await request.get(`/api/receipts/${id}`)).json()).sql).toBe('SELECT 1');
+  const { text: token } = await (await request.post('/api/access/tokens', { data: { name: 'stranger', grants: [{ on: '*', right: 'manage' }] } })).json();
+  const long = randomUUID();
+  const going = run('SELECT count(*) FROM range(100000000000)', long);
+  await expect.poll(async () => (await run('SELECT 1', long)).status()).toBe(409);
+  const stranger = { headers: { authorization: `Bearer ${token}` } };
+  expect(await (await request.post(`/api/query/${long}/cancel`, stranger)).json()).toEqual({ cancelled: false });
+  expect(await (await request.get(`/api/query/${long}/progress`, stranger)).json()).toBeNull();
+  expect(await (await request.post(`/api/query/${long}/cancel`)).json()).toEqual({ cancelled: true });
+  expect((await going).status()).toBe(409);
+});
+
 test('a foreign page, or a foreign name for this server, is turned away', async ({ request, baseURL }) => {
   expect((await request.post('/api/query', { data: { sql: 'SELECT 1' }, headers: { origin: 'http://evil.example' } })).status()).toBe(403);
-  expect((await request.get('/api/catalog', { headers: { 'sec-fetch-site': 'cross-site' } })).status()).toBe(403);
+  for (const site of ['cross-site', 'same-site']) expect((await request.get('/api/catalog', { headers: { 'sec-fetch-site': site } })).status()).toBe(403);
   const status = await new Promise<number | undefined>((resolve, reject) => {
     httpRequest(`${baseURL}/api/catalog`, { headers: { host: 'evil.example' } }, (response) => resolve(response.statusCode)).on('error', reject).end();
   });

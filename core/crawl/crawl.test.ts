@@ -7,32 +7,39 @@ import { kindByBytes } from './kinds';
 import { tableName } from './names';
 
 const listed = (...paths: string[]) => paths.map((path) => ({ path, bytes: path.endsWith('empty') ? 0 : 10, modified: 0 }));
-const found = (...paths: string[]) => groupFiles(listed(...paths), 'lake').map((each) => [each.root, each.kind, each.kind === 'files' ? each.pattern : each.files.length]);
+const found = async (...paths: string[]) => (await groupFiles(listed(...paths), 'lake')).map((each) => [each.root, each.kind, each.kind === 'files' ? each.pattern : each.files.length]);
 
 describe('grouping files into tables', () => {
-  it('makes one table of partition folders, named or bare', () => {
-    expect(found('lake/s/day=2026-01-01/a.parquet', 'lake/s/day=2026-01-02/a.parquet', 'lake/logs/2026/03/14/TB-1.log.gz', 'lake/logs/2026/04/01/TB-1.log.gz')).toEqual([
+  it('makes one table of partition folders, named or bare', async () => {
+    expect(await found('lake/s/day=2026-01-01/a.parquet', 'lake/s/day=2026-01-02/a.parquet', 'lake/logs/2026/03/14/TB-1.log.gz', 'lake/logs/2026/04/01/TB-1.log.gz')).toEqual([
       ['lake/logs', 'files', '{year}/{month}/{day}/*'], ['lake/s', 'files', 'day={day}/*'],
     ]);
   });
 
-  it('knows a day by the year and month above the folder that is crawled', () => {
-    const [candidate] = groupFiles(listed('lake/logs/2026/03/14/a.log', 'lake/logs/2026/03/15/a.log'), 'lake/logs/2026/03');
+  it('knows a day by the year and month above the folder that is crawled', async () => {
+    const [candidate] = await groupFiles(listed('lake/logs/2026/03/14/a.log', 'lake/logs/2026/03/15/a.log'), 'lake/logs/2026/03');
     expect(candidate).toMatchObject({ root: 'lake/logs/2026/03', pattern: '{day}/*' });
   });
 
-  it('makes a table of each folder where folders are no partitions', () => {
-    expect(found('lake/a/x.csv', 'lake/b/y.csv', 'lake/b/z.csv')).toEqual([['lake/a', 'files', '*'], ['lake/b', 'files', '*']]);
+  it('makes a table of each folder where folders are no partitions', async () => {
+    expect(await found('lake/a/x.csv', 'lake/b/y.csv', 'lake/b/z.csv')).toEqual([['lake/a', 'files', '*'], ['lake/b', 'files', '*']]);
   });
 
-  it('knows Delta and Iceberg by their metadata, and keeps their files out of everything else', () => {
-    expect(found('lake/d/_delta_log/00000000000000000000.json', 'lake/d/part-0.parquet', 'lake/d/day=1/part-1.parquet', 'lake/i/metadata/v1.metadata.json', 'lake/i/data/a.parquet', 'lake/plain.csv')).toEqual([
+  it('knows Delta and Iceberg by their metadata, and keeps their files out of everything else', async () => {
+    expect(await found('lake/d/_delta_log/00000000000000000000.json', 'lake/d/part-0.parquet', 'lake/d/day=1/part-1.parquet', 'lake/i/metadata/v1.metadata.json', 'lake/i/data/a.parquet', 'lake/plain.csv')).toEqual([
       ['lake', 'files', '*'], ['lake/d', 'delta', 3], ['lake/i', 'iceberg', 2],
     ]);
   });
 
-  it('leaves hidden and empty files out, and says where kinds are mixed', () => {
-    expect(found('lake/m/a.csv', 'lake/m/b.json', 'lake/m/c.png', 'lake/m/_notes.txt', 'lake/m/empty')).toEqual([['lake/m', 'mixed', 3]]);
+  it('leaves hidden and empty files out, and says where kinds are mixed', async () => {
+    expect(await found('lake/m/a.csv', 'lake/m/b.json', 'lake/m/c.png', 'lake/m/_notes.txt', 'lake/m/empty')).toEqual([['lake/m', 'mixed', 3]]);
+  });
+
+  it('does not go through all tables for every file', async () => {
+    const paths = Array.from({ length: 3000 }, (_, n) => [`lake/t${n}/_delta_log/00000000000000000000.json`, `lake/t${n}/a.parquet`, `lake/t${n}/inner/_delta_log/00000000000000000000.json`]).flat();
+    const grouped = await groupFiles(listed(...paths), 'lake');
+    expect(grouped).toHaveLength(3000);
+    expect(grouped.every((each) => each.files.length === 3)).toBe(true);
   });
 });
 

@@ -1,4 +1,5 @@
 /** Groups the files of a storage into table candidates by their folders and names alone. */
+import { pauses } from '../pause';
 import type { ObjectInfo } from '../storage/object-store';
 import { below, isHidden, joinPath, parentPath } from '../storage/paths';
 import { kindByName, type FileKind } from './kinds';
@@ -15,49 +16,75 @@ interface Folder {
   folders: Map<string, Folder>;
 }
 
-/** Candidates in path order. `start` is the folder that was crawled. */
-export function groupFiles(files: readonly ObjectInfo[], start: string): Candidate[] {
-  const lakeTables = metadataRoots(files);
-  const candidates: Candidate[] = lakeTables.map((table) => ({ ...table, files: files.filter((file) => below(table.root, file.path) !== undefined) }));
-  const inTables = new Set(candidates.flatMap((candidate) => candidate.files.map((file) => file.path)));
-  const plain = files.filter((file) => !inTables.has(file.path) && file.bytes > 0 && !isHidden(below(start, file.path) ?? file.path));
-  return [...candidates, ...folderCandidates(tree(plain, start))].sort((a, b) => (a.root < b.root ? -1 : 1));
+/** Candidates in path order. `start` is the folder that was crawled. Goes through the files a few times, whatever is among them, and lets others have their turn. */
+export async function groupFiles(files: readonly ObjectInfo[], start: string): Promise<Candidate[]> {
+  const pause = pauses();
+  const roots = await metadataRoots(files, pause);
+  const ofTables = new Map<string, ObjectInfo[]>();
+  const top: Folder = { path: start, files: [], folders: new Map() };
+  for (const [index, file] of files.entries()) {
+    const root = outermost(file.path, roots);
+    if (root !== undefined) put(ofTables, root, file);
+    else if (file.bytes > 0 && !isHidden(below(start, file.path) ?? file.path)) putInTree(top, start, file);
+    if (index % EACH === 0) await pause();
+  }
+  const tables = [...ofTables].map(([root, own]): Candidate => ({ kind: roots.get(root)!, root, files: own }));
+  return [...tables, ...(await folderCandidates(top, pause))].sort((a, b) => (a.root < b.root ? -1 : 1));
 }
 
-/** Folders with a Delta log, or with Iceberg metadata, that are not inside another such folder. */
-function metadataRoots(files: readonly ObjectInfo[]): { kind: 'delta' | 'iceberg'; root: string }[] {
+/** So many files are gone through before the time is looked at. */
+const EACH = 64;
+
+function put(map: Map<string, ObjectInfo[]>, key: string, file: ObjectInfo): void {
+  const list = map.get(key);
+  if (list) list.push(file);
+  else map.set(key, [file]);
+}
+
+/** Folders with a Delta log, or with Iceberg metadata. */
+async function metadataRoots(files: readonly ObjectInfo[], pause: Pause): Promise<Map<string, 'delta' | 'iceberg'>> {
   const roots = new Map<string, 'delta' | 'iceberg'>();
-  for (const { path } of files) {
+  for (const [index, { path }] of files.entries()) {
     const delta = /^(.*?)\/?_delta_log\/\d{20}\.(?:json|checkpoint.*\.parquet)$/.exec(path);
     if (delta) roots.set(delta[1]!, 'delta');
     const iceberg = /^(.*?)\/?metadata\/[^/]+\.metadata\.json(?:\.gz)?$/.exec(path);
     if (iceberg && !roots.has(iceberg[1]!)) roots.set(iceberg[1]!, 'iceberg');
+    if (index % EACH === 0) await pause();
   }
-  return [...roots]
-    .filter(([root]) => ![...roots.keys()].some((other) => other !== root && below(other, root) !== undefined))
-    .map(([root, kind]) => ({ kind, root }));
+  return roots;
 }
 
-function tree(files: readonly ObjectInfo[], start: string): Folder {
-  const top: Folder = { path: start, files: [], folders: new Map() };
-  for (const file of files) {
-    const steps = (below(start, file.path) ?? file.path).split('/').slice(0, -1);
-    let at = top;
-    for (const step of steps) {
-      if (!at.folders.has(step)) at.folders.set(step, { path: joinPath(at.path, step), files: [], folders: new Map() });
-      at = at.folders.get(step)!;
-    }
-    at.files.push(file);
+/** The root that the path lies in and that lies in no other; found by its steps, not by going through all roots. */
+function outermost(path: string, roots: ReadonlyMap<string, unknown>): string | undefined {
+  if (roots.size === 0) return undefined;
+  if (roots.has('')) return '';
+  for (let cut = path.indexOf('/'); cut >= 0; cut = path.indexOf('/', cut + 1)) {
+    const folder = path.slice(0, cut);
+    if (roots.has(folder)) return folder;
   }
-  return top;
+  return undefined;
 }
 
-function folderCandidates(folder: Folder): Candidate[] {
+function putInTree(top: Folder, start: string, file: ObjectInfo): void {
+  const steps = (below(start, file.path) ?? file.path).split('/').slice(0, -1);
+  let at = top;
+  for (const step of steps) {
+    if (!at.folders.has(step)) at.folders.set(step, { path: joinPath(at.path, step), files: [], folders: new Map() });
+    at = at.folders.get(step)!;
+  }
+  at.files.push(file);
+}
+
+type Pause = () => Promise<void> | undefined;
+
+async function folderCandidates(folder: Folder, pause: Pause): Promise<Candidate[]> {
+  await pause();
   const children = [...folder.folders.values()];
   const partition = partitionStep([...folder.folders.keys()]);
-  if (folder.files.length === 0 && (!partition || children.length === 0)) return children.flatMap(folderCandidates);
   if (partition) return [candidate(folder.path, [...folder.files, ...children.flatMap(allFiles)])];
-  return [candidate(folder.path, folder.files), ...children.flatMap(folderCandidates)];
+  const found = folder.files.length > 0 ? [candidate(folder.path, folder.files)] : [];
+  for (const child of children) found.push(...(await folderCandidates(child, pause)));
+  return found;
 }
 
 function allFiles(folder: Folder): ObjectInfo[] {

@@ -1,6 +1,7 @@
 /** The files of one snapshot: what a query must read of them, and which of their rows are deleted (specification, "Scan Planning"). */
 import { LakeError } from '../errors';
 import { keepPromise, Lru } from '../lru';
+import { pauses } from '../pause';
 import { planScan, totalsOf, whyRuledOut, withRuledOut, type DataFile, type FileFormat, type ScanPlan, type Totals } from '../scan/plan';
 import { predicateColumns, TRUE, type Predicate } from '../scan/predicate';
 import { mergeStats, mightMatch, remembering, type StatsLookup } from '../scan/prune';
@@ -21,8 +22,6 @@ import { fieldById, parseSchema } from './schema';
 
 /** Up to so many files that are not read are named in a plan; more are counted. */
 const NAMED_SKIPPED = 5000;
-/** So long planning may hold the thread at a time. */
-const SLICE_MS = 8;
 const PLANS_KEPT = 16;
 const OPEN_AHEAD = 6;
 
@@ -390,18 +389,4 @@ function planOf(fields: Field[], considered: ScanPlan['considered']): ScanPlan {
     else plan.files.skippedByBounds++;
   }
   return { ...plan, considered };
-}
-
-/** Lets others have their turn when so much time has passed. */
-function pauses(): () => Promise<void> | undefined {
-  let since = performance.now();
-  return () => {
-    if (performance.now() - since < SLICE_MS) return undefined;
-    return new Promise((resolve) => {
-      setImmediate(() => {
-        since = performance.now();
-        resolve();
-      });
-    });
-  };
 }

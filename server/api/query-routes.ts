@@ -58,12 +58,16 @@ export function queryRoutes(services: Services): Route[] {
     {
       method: 'post', path: '/query/{id}/cancel', right: 'asked-inside', summary: 'Stop a statement, or the script that is at it', answer: 'Whether it was running',
       params: Joi.object({ id: id.required() }),
-      handle: async ({ params }) => ({ cancelled: await queries.cancel(atStep.get(params.id!) ?? params.id!) }),
+      handle: async ({ params, as }) => {
+        const key = atStep.get(params.id!) ?? params.id!;
+        // Of others' statements nothing is told, not even that they run.
+        return { cancelled: queries.underWay.isOf(key, as) && (await queries.cancel(key)) };
+      },
     },
     {
       method: 'get', path: '/query/{id}/progress', right: 'asked-inside', summary: 'How far a statement that changes rows is', answer: 'Rows that its step has gone through, of how many, and bytes written; null when it does not run',
       params: Joi.object({ id: id.required() }),
-      handle: async ({ params }, _request, response) => void response.json(await changes.progress(params.id!)),
+      handle: async ({ params, as }, _request, response) => void response.json(queries.underWay.isOf(params.id!, as) ? await changes.progress(params.id!) : null),
     },
     {
       method: 'get', path: '/results/{id}/rows', right: 'asked-inside', summary: `A page of ${PAGE_ROWS} rows of a kept result`, answer: 'Rows',
@@ -124,7 +128,7 @@ export function queryRoutes(services: Services): Route[] {
       handle: async ({ params, body, as }) => {
         const receipt = await receiptOf(params.id!);
         if (receipt.kind !== 'query') throw new LakeError('bad-request', 'Only queries can be run again.');
-        return queries.run({ sql: receipt.sql, maxRows: body.maxRows as number, as, pins: pinsOf(receipt), keep: body.keep as boolean, ...(body.id ? { id: body.id as string } : {}) });
+        return queries.begin(body.id as string | undefined, as, (key) => queries.run({ id: key, sql: receipt.sql, maxRows: body.maxRows as number, as, pins: pinsOf(receipt), keep: body.keep as boolean }));
       },
     },
   ];

@@ -1,14 +1,17 @@
 /** Receipts are written behind: an answer does not wait for its own. Whoever reads receipts waits for those on their way. */
 import type { Logger } from 'pino';
+import { Lru } from '../../core/lru';
 import type { Events } from '../events';
 import type { Database } from './database';
 import { findReceipt, listReceipts, storeReceipts, type Receipt } from './receipts';
 
 const GATHER_MS = 25;
+const RECENT = 5000;
 
 export class ReceiptBook {
   #writing: Promise<unknown> = Promise.resolve();
   readonly #waiting: Receipt[] = [];
+  readonly #recent = new Lru<true>(RECENT);
   #hurry: (() => void) | undefined;
   #wanted = 0;
 
@@ -18,8 +21,16 @@ export class ReceiptBook {
     readonly log: Logger,
   ) {}
 
+  /** Whether there is a receipt of that id, or one on its way. */
+  async has(id: string): Promise<boolean> {
+    if (this.#recent.get(id)) return true;
+    const [found] = await this.database.query('SELECT 1 FROM receipt WHERE id = $1', [id]);
+    return found !== undefined;
+  }
+
   /** Returns at once; receipts are stored in the order in which they are given, those that wait together. */
   put(receipt: Omit<Receipt, 'at'>): void {
+    this.#recent.set(receipt.id, true);
     this.#waiting.push({ ...receipt, at: new Date().toISOString() });
     if (this.#waiting.length === 1) this.#writing = this.#writing.then(() => this.#gather()).then(() => this.#store());
   }

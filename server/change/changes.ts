@@ -131,7 +131,7 @@ export class Changes {
       return await retrying(target.name, STATEMENT_RETRIES, systemClock, async () => {
         try {
           // Waiting for others takes nobody's turn.
-          return await this.givingWay.inTurn(target.name, () => this.queries.lanes.changes.run(nameOfIdentity(options.as), () => this.#attempt(id, options, statement, target, told)));
+          return await this.givingWay.inTurn(target.name, () => this.queries.lanes.changes.run(nameOfIdentity(options.as), () => this.#attempt(id, options, statement, target, told), this.queries.underWay.signalOf(id)));
         } catch (error) {
           if (error instanceof AlreadyLoaded) return alreadyLoaded(statement, error);
           if (!(error instanceof LakeError && error.kind === 'conflict')) throw error;

@@ -2,6 +2,7 @@
 import { createHash } from 'node:crypto';
 import { plainCrawl, nameByRule, wantedFiles, type CrawlDefinition, type CrawlFolder } from '../../core/crawl/definition';
 import { groupFiles, type Candidate } from '../../core/crawl/group';
+import { pauses } from '../../core/pause';
 import { DeltaTable } from '../../core/delta/table';
 import { LakeError } from '../../core/errors';
 import { parsePattern } from '../../core/folder/path-pattern';
@@ -113,6 +114,9 @@ export class Crawler {
   /** Lists every folder and groups its files; nothing is opened. */
   async #list(definition: CrawlDefinition, relations: readonly Relation[], context: JobContext): Promise<{ judged: Judged[]; listed: Map<CrawlFolder, ObjectInfo[]>; sources: { storage: OpenStorage; objects: ObjectInfo[] }[] }> {
     const judged: Judged[] = [];
+    const pause = pauses();
+    const byPlace = new Map<string, Relation[]>();
+    for (const relation of relations) byPlace.set(`${relation.storage}:${relation.location}`, [...(byPlace.get(`${relation.storage}:${relation.location}`) ?? []), relation]);
     const sources: { storage: OpenStorage; objects: ObjectInfo[] }[] = [];
     const listed = new Map<CrawlFolder, ObjectInfo[]>();
     for (const within of definition.folders) {
@@ -127,8 +131,9 @@ export class Crawler {
         continue;
       }
       context.log(`${storage.storage.name}${within.folder === '' ? '' : `/${within.folder}`}: ${files.length} files listed.`);
-      for (const found of groupFiles(files, within.folder)) {
-        const relation = relationAt(relations, storage.storage.name, found);
+      for (const found of await groupFiles(files, within.folder)) {
+        await pause();
+        const relation = relationAt(byPlace.get(`${storage.storage.name}:${found.root}`) ?? [], found);
         const candidate = asRegistered(found, relation);
         const place = candidate.kind === 'files' ? joinPath(candidate.root, candidate.pattern) : candidate.root;
         judged.push({ candidate, storage, within, place, relation, digest: digestOf(candidate, definition, relation) });
@@ -165,12 +170,12 @@ export class Crawler {
       ? this.lake.table(relation)
       : candidate.kind === 'delta' ? new DeltaTable(storage.store, candidate.root, name) : this.lake.icebergTable(storage, candidate.root, name);
     const snapshot = await table.snapshot(LATEST);
-    const files = await snapshot.files();
+    const { files, bytes, rows } = await snapshot.totals();
     return {
       ...base,
-      files: files.length,
-      bytes: files.reduce((sum, file) => sum + file.bytes, 0),
-      rows: files.reduce((sum, file) => sum + (file.rows ?? 0), 0),
+      files,
+      bytes,
+      rows: rows ?? null,
       status: relation ? 'unchanged' : 'new',
       decision: relation ? 'registered' : 'register',
       format: candidate.kind,
@@ -214,8 +219,7 @@ function byDigest(earlier: readonly EarlierFinding[]): Map<string, EarlierFindin
 }
 
 /** The table that stands over the candidate: over its folder, with a pattern that takes in every file of it. */
-function relationAt(relations: readonly Relation[], storage: string, candidate: Candidate): Relation | undefined {
-  const here = relations.filter((relation) => relation.storage === storage && relation.location === candidate.root);
+function relationAt(here: readonly Relation[], candidate: Candidate): Relation | undefined {
   if (candidate.kind !== 'files') return here.find((relation) => relation.definition.kind === 'lake') ?? here[0];
   return here.find((relation) => {
     if (relation.definition.kind !== 'folder') return false;

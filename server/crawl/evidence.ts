@@ -4,7 +4,6 @@ import type { Inference } from '../../core/crawl/infer';
 import { parsePattern } from '../../core/folder/path-pattern';
 import { describeOptions } from '../../core/folder/read-options';
 import { fullPattern, type FolderDefinition } from '../../core/folder/table';
-import type { DataFile } from '../../core/scan/plan';
 import { findField, type Field } from '../../core/schema/types';
 import { typeName } from '../../core/schema/type-names';
 import { nameAsSql } from '../../core/sql/tokens';
@@ -61,9 +60,9 @@ export function folderEvidence({ candidate, facts, opened, definition, inference
   };
 }
 
-export function lakeEvidence(snapshot: Snapshot, files: readonly DataFile[], place: string, [namespace, table]: readonly [string, string]): Evidence {
+export function lakeEvidence(snapshot: Snapshot, files: number, place: string, [namespace, table]: readonly [string, string]): Evidence {
   return {
-    ...noEvidence(files.length),
+    ...noEvidence(files),
     read: `${snapshot.format === 'delta' ? 'Delta log' : 'Iceberg metadata'}, version ${snapshot.version}`,
     columns: snapshot.schema.fields.map((field) => ({ name: field.name, type: typeName(field.type), presence: [], clash: false, fromPath: false, isNew: false })),
     statement: `CREATE TABLE ${nameAsSql(namespace)}.${nameAsSql(table)}\nWITH (format = '${snapshot.format}', location = '${place}')`,

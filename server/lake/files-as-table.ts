@@ -49,7 +49,7 @@ export class FilesAsTable {
     const keptAs = `${name} ${JSON.stringify(read)}`;
     const kept = this.#kept.get(keptAs);
     if (kept?.key === key) return { table: kept.table, storage };
-    const table = found.definite || given ? await this.#folder(name, storage, found.definite ?? wholeFolder(found), given) : await this.#guessed(name, storage, path, found);
+    const table = found.definite || given ? await this.#folder(name, storage, found.definite ?? (await wholeFolder(found)), given) : await this.#guessed(name, storage, path, found);
     this.#kept.set(keptAs, { key, table });
     return { table, storage };
   }
@@ -70,7 +70,7 @@ export class FilesAsTable {
   }
 
   async #guessed(name: string, storage: OpenStorage, path: string, found: Found): Promise<LakeTable> {
-    const candidates = groupFiles(found.files, found.root);
+    const candidates = await groupFiles(found.files, found.root);
     const [candidate] = candidates;
     if (!candidate || candidates.length > 1) {
       throw new LakeError('bad-request', `${name} holds ${candidates.length} tables, not one: ${candidates.slice(0, 5).map((each) => each.root).join(', ')}. Name one of them.`, { path });
@@ -121,8 +121,8 @@ export async function byPattern({ store }: OpenStorage, full: string): Promise<R
 }
 
 /** Every file under a folder, whatever its kind: how it is read was said. */
-function wholeFolder({ root, files }: Found): PlainFiles {
-  const [candidate] = groupFiles(files, root);
+async function wholeFolder({ root, files }: Found): Promise<PlainFiles> {
+  const [candidate] = await groupFiles(files, root);
   if (candidate?.kind === 'files' && candidate.root === root) return candidate;
   const plain = files.filter((file) => file.bytes > 0 && !isHidden(below(root, file.path) ?? file.path));
   return { kind: 'files', root, files: plain, fileKind: 'text', ...guessPattern(root, plain) };

@@ -38,6 +38,20 @@ describe('a lane', () => {
     expect(begun).toEqual(['a1', 'a2', 'a3', 'b1']);
   });
 
+  it('lets go of what is cancelled while it waits', async () => {
+    const { begun, start, end } = works(new Lane({ quick: 1, long: 1 }, 10_000));
+    const lane = new Lane({ quick: 1, long: 1 }, 10_000);
+    void start('a', 'a1');
+    const abort = new AbortController();
+    void lane.run('a', () => new Promise(() => undefined));
+    const waiting = lane.run('a', () => Promise.resolve('ran'), abort.signal);
+    abort.abort();
+    await expect(waiting).rejects.toMatchObject({ kind: 'cancelled' });
+    expect(lane.waiting).toBe(0);
+    await end('a1');
+    expect(begun).toEqual(['a1']);
+  });
+
   it('goes on after work that fails, and refuses more than can wait', async () => {
     const lane = new Lane({ quick: 1, long: 1 }, 10_000);
     await expect(lane.run('a', () => Promise.reject(new Error('failed')))).rejects.toThrow('failed');

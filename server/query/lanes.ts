@@ -4,6 +4,7 @@
  * long one, so that long work of some does not keep short work of others waiting.
  */
 import { LakeError } from '../../core/errors';
+import { cancelled } from './under-way';
 
 export interface LaneSize {
   /** Places for what has only begun. */
@@ -40,12 +41,21 @@ export class Lane {
     return this.#running.size;
   }
 
-  /** Runs the work when it is `person`'s turn. */
-  async run<T>(person: string, work: () => Promise<T>): Promise<T> {
+  /** Runs the work when it is `person`'s turn. What still waits when the signal comes fails with `cancelled`. */
+  async run<T>(person: string, work: () => Promise<T>, signal?: AbortSignal): Promise<T> {
+    if (signal?.aborted) throw cancelled();
     if (this.#waiting.filter((each) => each.person === person).length >= MOST_WAITING) throw new LakeError('unavailable', `${MOST_WAITING} statements of ${person} wait already. Try again when some are done.`);
     const turn: Turn = { person, begin: () => undefined, isLong: false };
-    await new Promise<void>((resolve) => {
-      turn.begin = resolve;
+    await new Promise<void>((resolve, reject) => {
+      const leave = () => {
+        this.#waiting.splice(this.#waiting.indexOf(turn), 1);
+        reject(cancelled());
+      };
+      turn.begin = () => {
+        signal?.removeEventListener('abort', leave);
+        resolve();
+      };
+      signal?.addEventListener('abort', leave, { once: true });
       this.#waiting.push(turn);
       this.#next();
     });

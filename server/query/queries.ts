@@ -22,6 +22,7 @@ import { openScans } from './open-scans';
 import { prepareQuery, receiptTable, type PlannedTable, type PreparedQuery } from './prepare';
 import { Resolver, type Pins } from './resolve';
 import { Statements } from './statements';
+import { UnderWay, unlessAborted } from './under-way';
 
 export interface QueryOptions {
   /** Chosen by the caller when it may want to cancel. */
@@ -83,6 +84,7 @@ const KEPT_BYTES = 2e9;
 
 export class Queries {
   readonly lanes: Lanes;
+  readonly underWay = new UnderWay();
   readonly #pending = new Set<string>();
   readonly results = new Map<string, KeptResult>();
   readonly #folder: string;
@@ -120,10 +122,10 @@ export class Queries {
     let planMs: number | null = null;
     this.#pending.add(id);
     try {
-      const prepared = await this.#prepare(options.sql, options.as, options.pins ?? new Map());
+      const prepared = await unlessAborted(this.underWay.signalOf(id), this.#prepare(options.sql, options.as, options.pins ?? new Map()));
       tables = prepared.tables.map(receiptTable);
       planMs = performance.now() - started;
-      const reply = await this.lanes.queries.run(nameOfIdentity(options.as), () => this.#execute(id, prepared, options));
+      const reply = await this.lanes.queries.run(nameOfIdentity(options.as), () => this.#execute(id, prepared, options), this.underWay.signalOf(id));
       const totalMs = performance.now() - started;
       if (options.keep) this.#keep(id, reply, tables, options.as);
       this.#keepReceipt(id, options, { outcome: 'done', tables, rowCount: reply.rowCount, planMs, engineMs: reply.millis, totalMs, problem: null });
@@ -138,9 +140,16 @@ export class Queries {
     }
   }
 
-  /** Stops a query that waits or runs. */
+  /** A statement under an id of its own, refused for one that was used before; `Queries.cancel` stops it wherever it is. */
+  begin<T>(id: string | undefined, as: Identity, work: (id: string) => Promise<T>): Promise<T> {
+    const own = id ?? randomUUID();
+    return this.underWay.run(own, as, async () => id !== undefined && this.receipts.has(id), () => work(own));
+  }
+
+  /** Stops a statement that is planned, waits or runs. */
   async cancel(id: string): Promise<boolean> {
-    const known = this.#pending.delete(id);
+    const isUnderWay = this.underWay.abort(id);
+    const known = this.#pending.delete(id) || isUnderWay;
     return (await this.engine.call('cancel', { id })) || known;
   }
 

@@ -25,10 +25,13 @@ export interface StatementOptions {
   keep: boolean;
 }
 
-export function runStatement({ queries, changes, definitions, writes }: StatementServices, options: StatementOptions): Promise<QueryResult | ChangeResult | DefineResult | WriteResult> {
-  if (isWrite(options.sql)) return writes.run(options);
-  if (isDefinition(options.sql)) return definitions.run(options);
-  return isChange(options.sql) ? changes.run(options) : queries.run(options);
+export function runStatement({ queries, changes, definitions, writes }: StatementServices, given: StatementOptions): Promise<QueryResult | ChangeResult | DefineResult | WriteResult> {
+  return queries.begin<QueryResult | ChangeResult | DefineResult | WriteResult>(given.id, given.as, (id) => {
+    const options = { ...given, id };
+    if (isWrite(options.sql)) return writes.run(options);
+    if (isDefinition(options.sql)) return definitions.run(options);
+    return isChange(options.sql) ? changes.run(options) : queries.run(options);
+  });
 }
 
 export interface StatementPlan {

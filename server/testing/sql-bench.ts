@@ -63,7 +63,7 @@ export class SqlBench {
         return { namespace, name, definition: { kind: 'table' } } as unknown as Relation;
       },
     } as unknown as RelationNames;
-    const receipts = { put: (receipt: Omit<Receipt, 'at'>) => this.receipts.push(receipt), settled: async () => undefined } as unknown as ReceiptBook;
+    const receipts = { put: (receipt: Omit<Receipt, 'at'>) => this.receipts.push(receipt), settled: async () => undefined, has: async () => false } as unknown as ReceiptBook;
     const config = { home: this.#home.path, queryMillis: 60_000 } as Config;
     this.queries = new Queries(lake, {} as FilesAsTable, engine, names, receipts, config, new LocalFiles(path.join(this.#home.path, 'cache'), 1e9));
     if (options.indexFromBytes !== undefined) this.#indexes = new EngineIndexes(engine, path.join(this.#home.path, 'indexes'), localizer(this.queries.local, () => [storage]), options.indexFromBytes);

@@ -25,5 +25,5 @@ export function withSealedRows<T>(queries: Queries, { id, sql, as }: { id: strin
       await step('SELECT 1');
       return work({ step, scratch, rows, tables: prepared.tables.map(receiptTable) });
     });
-  });
+  }, queries.underWay.signalOf(id));
 }
