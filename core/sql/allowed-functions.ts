@@ -49,7 +49,7 @@ export const ALLOWED_FUNCTIONS: ReadonlySet<string> = new Set(`
   substr substring substring_grapheme subtract suffix sum sum_no_overflow sumkahan switch tan tanh time_bucket timezone
   timezone_hour timezone_minute to_base to_base64 to_binary to_centuries to_days to_decades to_hex to_hours to_json
   to_microseconds to_millennia to_milliseconds to_minutes to_months to_quarters to_seconds to_timestamp to_weeks to_years today
-  transaction_timestamp translate trim trunc try_strptime typeof ucase unbin unhex unicode union_extract union_tag union_value
+  transaction_timestamp translate trim trunc try_strptime typeof ucase unbin unhex unnest unicode union_extract union_tag union_value
   upper url_decode url_encode uuid uuid_extract_timestamp uuid_extract_version uuidv4 uuidv7 var_pop var_samp variance wavg week
   weekday weekofyear weighted_avg xor year yearweek
 `.trim().split(/\s+/));

@@ -58,7 +58,10 @@ export async function readStatement(text: string, tree: SqlTree): Promise<Statem
 function syntaxError(parsed: { error_message?: string; position?: string }, sql: string, offset: (bytes: number) => number): LakeError {
   const message = parsed.error_message ?? 'The query cannot be parsed.';
   if (/Only SELECT/i.test(message)) {
-    const first = tokenize(sql)[0];
+    const tokens = tokenize(sql);
+    const [first] = tokens;
+    const pivot = tokens.find((token) => isWord(token, 'PIVOT'));
+    if (pivot) return new LakeError('unsupported', 'PIVOT needs the values that become columns named, since a query is planned before any row is read.', { position: pivot.start, hint: "Write PIVOT … ON column IN ('a', 'b') USING sum(x), or FROM … PIVOT (sum(x) FOR column IN ('a', 'b'))." });
     return new LakeError('refused', `Only queries and statements that change rows (INSERT, UPDATE, DELETE, MERGE, REPLACE … OF), define (CREATE, ALTER, DROP) or look (SHOW, DESCRIBE) can be run here; this one starts with ${first?.text.toUpperCase() ?? 'nothing'}.`, { position: first?.start ?? 0 });
   }
   const position = parsed.position === undefined ? undefined : offset(Number(parsed.position));

@@ -89,6 +89,7 @@ export function fileRoutes({ lake, database, queries, uploads, jobs, events }: S
       handle: async ({ params, body }) => {
         const { store, storage } = lake.storage(params.storage!);
         const path = normalPath(body.path as string);
+        checkUploadName(path);
         if (!body.replace && (await store.head(path))) throw new LakeError('conflict', `There is a file ${path} in ${storage.name} already.`, { path });
         return uploads.begin(storage.name, path, body.bytes as number, body.mark as string);
       },
@@ -120,4 +121,15 @@ export function fileRoutes({ lake, database, queries, uploads, jobs, events }: S
       },
     },
   ];
+}
+
+/** Marks that change how a name reads, and none that one sees. */
+const UNSEEN = /[\p{Cc}\u200b-\u200f\u202a-\u202e\u2060-\u2069\ufeff]/u;
+const OF_TABLES = /(^|\/)(_delta_log(\/|$)|metadata\/([^/]+\.metadata\.json(\.gz)?|[^/]+\.avro|version-hint\.text)$)/;
+
+/** What a table says of itself is written by those that write the table; a name reads as it is. */
+function checkUploadName(path: string): void {
+  if (UNSEEN.test(path)) throw new LakeError('bad-request', `The name ${JSON.stringify(path).slice(0, 200)} holds a mark that is not seen, so it would read as another.`, { hint: 'Rename the file, then upload it.' });
+  if (path.split('/').some((step) => Buffer.byteLength(step) > 255)) throw new LakeError('bad-request', `A part of the name ${path.slice(0, 120)}… is longer than 255 bytes, which file systems do not take.`);
+  if (OF_TABLES.test(path)) throw new LakeError('refused', `${path} would be a part of a table's own log or metadata, which is not uploaded.`, { path, hint: 'Upload the data files, and make or register the table over them.' });
 }

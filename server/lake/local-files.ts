@@ -87,10 +87,11 @@ export class LocalFiles {
 
   async lease(storage: OpenStorage, files: readonly WantedFile[], options?: ReadOptions): Promise<Lease> {
     const converts = options !== undefined && optionsOfCopy(options) !== undefined;
-    const { root } = storage.store;
-    const inPlace = (file: WantedFile) => root !== undefined && !converts && file.format === undefined;
+    const { store } = storage;
+    const inPlace = (file: WantedFile) => store.localPaths !== undefined && !converts && file.format === undefined;
     const copied = files.filter((file) => !inPlace(file));
-    const paths = new Map(files.map((file) => [file.path, inPlace(file) ? path.join(root!, file.path) : this.#copyPath(storage, file, converts ? options : undefined)]));
+    const here = await store.localPaths?.(files.filter(inPlace).map((file) => file.path));
+    const paths = new Map(files.map((file) => [file.path, here?.get(file.path) ?? this.#copyPath(storage, file, converts ? options : undefined)]));
     for (const { path: of } of copied) this.#hold(paths.get(of)!, 1);
     const release = () => {
       for (const { path: of } of copied) this.#hold(paths.get(of)!, -1);

@@ -72,7 +72,7 @@ export class ManifestCache {
     if (isLocal && bytes <= SMALL_BYTES) return decodeEntries(await store.read(file), file);
     const cached = path.join(this.folder, createHash('sha256').update(key).digest('hex').slice(0, 40));
     const isKept = await utimes(cached, new Date(), new Date()).then(() => true, () => false);
-    const source = isLocal ? path.join(store.root!, file) : undefined;
+    const source = (await store.localPaths?.([file]))?.get(file);
     if (isKept || source !== undefined) {
       const columns = await this.#ask({ name: file, source, cached });
       if (columns) return columns;

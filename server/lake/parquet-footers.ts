@@ -44,7 +44,7 @@ export class ParquetFooters {
   /** Facts in the order of the files; one that is no Parquet file has a problem. */
   async read(storage: OpenStorage, files: readonly ObjectInfo[]): Promise<Inspected[]> {
     const chunks = Array.from({ length: Math.ceil(files.length / CHUNK) }, (_, n) => files.slice(n * CHUNK, (n + 1) * CHUNK));
-    const read = await Promise.all(chunks.map((chunk) => (storage.store.root === undefined ? this.#remote(storage, chunk) : this.#local(storage.store.root, chunk))));
+    const read = await Promise.all(chunks.map((chunk) => (storage.store.localPaths === undefined ? this.#remote(storage, chunk) : this.#local(storage.store, chunk))));
     const facts: Inspected[] = [];
     for (const [n, { answers, shapes }] of read.entries()) {
       for (const [index, answer] of answers.entries()) {
@@ -74,11 +74,12 @@ export class ParquetFooters {
     }
   }
 
-  #local(root: string, files: readonly ObjectInfo[]): Promise<{ answers: FooterAnswer[]; shapes: string[] }> {
+  async #local(store: OpenStorage['store'], files: readonly ObjectInfo[]): Promise<{ answers: FooterAnswer[]; shapes: string[] }> {
+    const here = await store.localPaths!(files.map((file) => file.path));
     return this.#queue.add(() => new Promise((resolve, reject) => {
       const id = this.#next++;
       this.#waiting.set(id, { resolve, reject });
-      this.#worker(id % WORKERS).postMessage({ id, files: files.map((file): FooterAsk['files'][number] => [`${root}/${file.path}`, file.bytes]) } satisfies FooterAsk);
+      this.#worker(id % WORKERS).postMessage({ id, files: files.map((file): FooterAsk['files'][number] => [here.get(file.path)!, file.bytes]) } satisfies FooterAsk);
     }));
   }
 
@@ -119,7 +120,8 @@ export class ParquetFooters {
 
   /** The engine's own types of a file's columns; of a file elsewhere by a copy with nothing in it but its ends. */
   async #describe(storage: OpenStorage, file: ObjectInfo): Promise<FileFacts['columns']> {
-    if (storage.store.root !== undefined) return this.#describeLocal(path.join(storage.store.root, file.path), rootsOf(storage), new Map());
+    const here = (await storage.store.localPaths?.([file.path]))?.get(file.path);
+    if (here !== undefined) return this.#describeLocal(here, rootsOf(storage), new Map());
     const folder = await mkdtemp(path.join(os.tmpdir(), 'kind-harbor-footer-'));
     const copy = path.join(folder, 'hollow.parquet');
     try {

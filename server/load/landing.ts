@@ -151,8 +151,9 @@ export class Landings {
   /** Of the file that stands there; undefined for none. */
   async #columnsBefore({ store }: OpenStorage, place: string, scratch: string): Promise<string[] | undefined> {
     if (!(await store.head(place))) return undefined;
-    const local = store.root === undefined ? path.join(scratch, `${randomUUID()}.before.parquet`) : path.join(store.root, place);
-    if (store.root === undefined) await store.fetchFile(place, local);
+    const here = (await store.localPaths?.([place]))?.get(place);
+    const local = here ?? path.join(scratch, `${randomUUID()}.before.parquet`);
+    if (here === undefined) await store.fetchFile(place, local);
     const { rows } = await this.engine.call('run', { sql: `SELECT name FROM parquet_schema(${quoteText(local)}) OFFSET 1` });
     return rows.map(([name]) => String(name));
   }

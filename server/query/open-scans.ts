@@ -29,7 +29,11 @@ export interface ScanTools {
   shapes: Pick<FileShapes, 'plainFiles'>;
 }
 
-/** Up to so many files are allowed one by one; beyond that their storages' folders are. */
+/**
+ * Up to so many files are allowed one by one, which takes the engine 26 microseconds each; beyond that the folders that they
+ * lie in. Those are the table's own, and what a person writes cannot name a path in them: see
+ * docs/decisions/what-a-query-may-open.md.
+ */
 const EXACT_FILES = 400;
 
 /** `scratch` takes rows that are fetched for this query alone. On failure everything is released. */
@@ -43,16 +47,41 @@ export async function openScans(tables: readonly PlannedTable[], { local, shapes
     },
   };
   const releases: (() => Promise<void> | void)[] = [];
-  const files: string[] = [];
+  const files: string[][] = [];
   try {
-    for (const table of tables) files.push(...(await openOne(table, { local, shapes }, scratch, { opened, inputs, releases })));
+    for (const table of tables) files.push(await openOne(table, { local, shapes }, scratch, { opened, inputs, releases }));
   } catch (error) {
     await opened.release();
     throw error;
   }
-  const folders = () => [path.join(scratch, 'fetched'), ...new Set(tables.flatMap(({ source: { storage } }) => [local.folderOf(storage), ...(storage.store.root === undefined ? [] : [storage.store.root])]))];
-  opened.allow = files.length <= EXACT_FILES ? { files: [...files, NO_ROWS_FILE] } : { files: [NO_ROWS_FILE], folders: folders() };
+  opened.allow = allowOf(tables.map((table, index) => ({ files: files[index]!, isInPlace: table.source.storage.store.root !== undefined })));
   return opened;
+}
+
+/** What a sealed instance may open for the files of each table: those alone, or where they are many the folders that they lie in. */
+export function allowOf(tables: readonly { files: readonly string[]; isInPlace: boolean }[]): Allow {
+  const count = tables.reduce((sum, { files }) => sum + files.length, 0);
+  if (count <= EXACT_FILES) return { files: [...tables.flatMap(({ files }) => files), NO_ROWS_FILE] };
+  const allow = { files: [NO_ROWS_FILE], folders: [] as string[] };
+  for (const { files, isInPlace } of tables) {
+    // Copies of other storages' files lie beside each other, whatever table they are of.
+    if (files.length <= EXACT_FILES / 4 || !isInPlace) allow.files.push(...files);
+    else allow.folders.push(...foldersOf(files));
+  }
+  return allow;
+}
+
+/** The folders of the files; where those are many too, the deepest one that holds them all. */
+function foldersOf(files: readonly string[]): string[] {
+  const folders = [...new Set(files.map((file) => path.dirname(file)))];
+  if (folders.length <= EXACT_FILES) return folders;
+  let common = folders[0]!.split('/');
+  for (const folder of folders) {
+    const steps = folder.split('/');
+    const differs = common.findIndex((step, index) => step !== steps[index]);
+    if (differs >= 0) common = common.slice(0, differs);
+  }
+  return [common.join('/')];
 }
 
 interface Opening {

@@ -20,7 +20,7 @@ function fresh(): DiskStore {
 describe('a local folder', () => {
   storeContract(async () => fresh());
 
-  it.each([['read', (store: DiskStore) => store.read('out/secret')], ['list', (store: DiskStore) => store.listFolder('out')], ['put', (store: DiskStore) => store.put('out/x', toBytes('x'))], ['put-if-absent', (store: DiskStore) => store.putIfAbsent('out/x', toBytes('x'))], ['delete', (store: DiskStore) => store.delete('out/secret')]])('does not follow a link out of it: %s', async (_, act) => {
+  it.each([['read', (store: DiskStore) => store.read('out/secret')], ['list', (store: DiskStore) => store.listFolder('out')], ['put', (store: DiskStore) => store.put('out/x', toBytes('x'))], ['put-if-absent', (store: DiskStore) => store.putIfAbsent('out/x', toBytes('x'))], ['delete', (store: DiskStore) => store.delete('out/secret')], ['fetch', (store: DiskStore) => store.fetchFile('out/secret', path.join(folder.path, 'fetched'))], ['put below a new folder', (store: DiskStore) => store.put('out/new/deep/x', toBytes('x'))], ['make a folder', (store: DiskStore) => store.makeFolder('out/new')], ['open in place', (store: DiskStore) => store.localPaths(['out/secret'])]])('does not follow a link out of it: %s', async (_, act) => {
     const outside = path.join(folder.path, 'outside');
     mkdirSync(outside, { recursive: true });
     writeFileSync(path.join(outside, 'secret'), 'x');
@@ -28,6 +28,16 @@ describe('a local folder', () => {
     symlinkSync(outside, path.join(store.root, 'out'));
     await expect(act(store)).rejects.toMatchObject({ kind: 'refused' });
     expect(readdirSync(outside)).toEqual(['secret']);
+  });
+
+  it('gives a link that stays inside, a folder given as a file, and a name beyond the file system as what they are', async () => {
+    const store = fresh();
+    await store.put('a/b', toBytes('b'));
+    symlinkSync(path.join(store.root, 'a/b'), path.join(store.root, 'inner'));
+    expect([...(await store.localPaths(['inner', 'a/b', 'nowhere'])).values()]).toEqual([path.join(store.root, 'a/b'), path.join(store.root, 'a/b'), path.join(store.root, 'nowhere')]);
+    await expect(store.read('a')).rejects.toMatchObject({ kind: 'bad-request', message: expect.stringContaining('is a folder') as string });
+    await expect(store.put('a/b/c', toBytes('x'))).rejects.toMatchObject({ kind: expect.stringMatching(/conflict|not-found/) as string });
+    for (const act of [() => store.read('x'.repeat(300)), () => store.put('x'.repeat(300), toBytes('x')), () => store.put(`${'x'.repeat(300)}/y`, toBytes('x'))]) await expect(act()).rejects.toMatchObject({ kind: 'bad-request', message: expect.stringContaining('longer than') as string });
   });
 
   it.each(['../x', 'a/../../x', 'a\\x'])('refuses the path %s', async (bad) => {

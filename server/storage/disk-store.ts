@@ -1,9 +1,10 @@
 /** A local folder as an object store. */
 import { createHash } from 'node:crypto';
-import { readdirSync, realpathSync, rmSync, statSync } from 'node:fs';
-import { copyFile, link, mkdir, open, readdir, realpath, rename, rm, rmdir, stat, unlink, utimes } from 'node:fs/promises';
+import { constants, createWriteStream, lstatSync, readdirSync, realpathSync, rmSync, statSync } from 'node:fs';
+import { copyFile, link, mkdir, open, readdir, readlink, realpath, rename, rm, rmdir, stat, unlink, utimes, type FileHandle } from 'node:fs/promises';
 import { hostname } from 'node:os';
 import path from 'node:path';
+import { pipeline } from 'node:stream/promises';
 import { pathToFileURL } from 'node:url';
 import { LakeError } from '../../core/errors';
 import type { Clock, FolderPage, ObjectInfo } from '../../core/storage/object-store';
@@ -30,13 +31,48 @@ export class DiskStore implements LakeStore {
   async localPath(storePath: string): Promise<string> {
     const full = path.join(this.root, normalPath(storePath));
     const real = await realpath(full).catch((error: NodeJS.ErrnoException) => {
-      if (error.code === 'ENOENT' || error.code === 'ENOTDIR') throw missing(storePath);
-      throw error;
+      throw asLakeError(error, storePath);
     });
-    if (real !== this.root && !real.startsWith(this.root + path.sep)) {
-      throw new LakeError('refused', `${storePath} is a link that leads out of its storage.`, { path: storePath });
+    return this.#inside(real, storePath);
+  }
+
+  #inside(real: string, storePath: string): string {
+    if (real === this.root || real.startsWith(this.root + path.sep)) return real;
+    throw new LakeError('refused', `${storePath} is a link that leads out of its storage.`, { path: storePath, hint: 'Put the file itself there, or connect the folder that it lies in as a storage of its own.' });
+  }
+
+  /** For programs that open files by their path, such as the engine; asked just before they do. A file that is not there stays where it was named. */
+  async localPaths(paths: readonly string[]): Promise<Map<string, string>> {
+    const found = new Map<string, string>();
+    const folders = new Map<string, string>();
+    for (const [index, storePath] of paths.entries()) {
+      const full = path.join(this.root, normalPath(storePath));
+      const named = path.dirname(full);
+      let folder = folders.get(named);
+      if (folder === undefined) {
+        folder = this.#inside(await realpath(named).catch(() => named), storePath);
+        folders.set(named, folder);
+      }
+      const here = path.join(folder, path.basename(full));
+      // Synchronous on purpose: several times as fast, and a few microseconds each.
+      const isLink = lstatSync(here, { throwIfNoEntry: false })?.isSymbolicLink() ?? false;
+      found.set(storePath, isLink ? this.#inside(await realpath(here).catch(() => here), storePath) : here);
+      if (index % LOOKED_AT_ONCE === LOOKED_AT_ONCE - 1) await new Promise((resolve) => setImmediate(resolve));
     }
-    return real;
+    return found;
+  }
+
+  /** Opens what was checked: a link that is put there meanwhile is not followed. */
+  async #openHere(storePath: string): Promise<FileHandle> {
+    const real = await this.localPath(storePath);
+    const file = await open(real, constants.O_RDONLY | constants.O_NOFOLLOW).catch((error: NodeJS.ErrnoException) => {
+      throw asLakeError(error, storePath);
+    });
+    // A file that was replaced meanwhile, as commits replace theirs, is another of the same place.
+    const opened = await readlink(`/proc/self/fd/${file.fd}`).catch(() => real);
+    if (opened.startsWith(this.root + path.sep)) return file;
+    await file.close();
+    throw new LakeError('refused', `${storePath} became another file while it was opened.`, { path: storePath });
   }
 
   async list(folder: string, signal?: AbortSignal): Promise<ObjectInfo[]> {
@@ -81,9 +117,11 @@ export class DiskStore implements LakeStore {
   }
 
   async read(storePath: string, range?: { start: number; end: number }): Promise<Uint8Array> {
-    const file = await open(await this.localPath(storePath), 'r');
+    const file = await this.#openHere(storePath);
     try {
-      const { size } = await file.stat();
+      const info = await file.stat();
+      if (!info.isFile()) throw new LakeError('bad-request', `${storePath} is a folder, where a file was expected.`, { path: storePath });
+      const { size } = info;
       const start = Math.min(range?.start ?? 0, size);
       const length = Math.max(0, Math.min(range?.end ?? size, size) - start);
       const bytes = new Uint8Array(length);
@@ -147,7 +185,8 @@ export class DiskStore implements LakeStore {
   }
 
   async fetchFile(storePath: string, localFile: string): Promise<void> {
-    await copyFile(await this.localPath(storePath), localFile);
+    const file = await this.#openHere(storePath);
+    await pipeline(file.createReadStream(), createWriteStream(localFile));
   }
 
   async hasFolder(folder: string): Promise<boolean> {
@@ -182,12 +221,15 @@ export class DiskStore implements LakeStore {
   async #makeRoom(storePath: string): Promise<string> {
     const inside = normalPath(storePath);
     if (inside === '') throw new LakeError('bad-request', 'A file needs a name.');
+    if (inside.split('/').some((step) => Buffer.byteLength(step) > LONGEST_NAME)) throw asLakeError(Object.assign(new Error('too long'), { code: 'ENAMETOOLONG' }), storePath);
     const full = path.join(this.root, inside);
     const folder = parentPath(inside);
-    if ((await this.#folderHere(folder)) === undefined) {
-      await mkdir(path.dirname(full), { recursive: true });
-      await this.localPath(folder);
-    }
+    // What is there already is looked at first, so that no folder is made beyond a link that leads out.
+    for (let there = folder; (await this.#folderHere(there)) === undefined; there = parentPath(there));
+    await mkdir(path.dirname(full), { recursive: true }).catch((error: NodeJS.ErrnoException) => {
+      throw asLakeError(error, storePath);
+    });
+    await this.localPath(folder);
     return full;
   }
 
@@ -268,6 +310,35 @@ async function syncPath(full: string): Promise<void> {
     await handle.sync();
   } finally {
     await handle.close();
+  }
+}
+
+/** In bytes; what file systems take (common practice). */
+const LONGEST_NAME = 255;
+/** Paths that are looked at before others get a turn. */
+const LOOKED_AT_ONCE = 500;
+
+/** What the system says of a path, as the storage's own word; other errors stay as they are. */
+function asLakeError(error: NodeJS.ErrnoException, storePath: string): Error {
+  const shown = storePath.length > 120 ? `${storePath.slice(0, 120)}…` : storePath;
+  switch (error.code) {
+    case 'ENOENT':
+      return missing(storePath);
+    case 'ENOTDIR':
+      return missing(storePath);
+    case 'ENAMETOOLONG':
+      return new LakeError('bad-request', `The name ${shown} is longer than this machine's file system takes.`, { path: shown });
+    case 'EISDIR':
+      return new LakeError('bad-request', `${shown} is a folder, where a file was expected.`, { path: storePath });
+    case 'EEXIST':
+      return new LakeError('conflict', `${shown} is a file, where a folder was expected.`, { path: storePath });
+    case 'ELOOP':
+      return new LakeError('refused', `${shown} is a link that leads nowhere.`, { path: storePath });
+    case 'EACCES':
+    case 'EPERM':
+      return new LakeError('refused', `${shown} may not be read or written by the user that the server runs as.`, { path: storePath });
+    default:
+      return error;
   }
 }
 

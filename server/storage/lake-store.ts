@@ -4,6 +4,8 @@ import type { ObjectStore } from '../../core/storage/object-store';
 export interface LakeStore extends ObjectStore {
   /** The folder on this machine in which the files lie, so that they can be opened in place; undefined for stores elsewhere. */
   readonly root?: string;
+  /** Where files lie on this machine, links resolved; absent for stores elsewhere. Fails with `refused` for one that a link leads out of the storage. */
+  localPaths?(paths: readonly string[]): Promise<Map<string, string>>;
   /** Takes a finished file of this machine in, whole or not at all, over what stands there. The file given is gone afterwards. */
   putFile(path: string, localFile: string): Promise<void>;
   /** Copies a file to this machine. Fails with `not-found` when there is none. */
