@@ -39,6 +39,20 @@ export class LakeError extends Error {
   }
 }
 
+/** What to do about an error: its own word on that, else what holds for its kind. */
+export function hintOf({ kind, details }: LakeError): string | undefined {
+  return details.hint ?? HINTS[kind];
+}
+
+const HINTS: Partial<Record<ErrorKind, string>> = {
+  'bad-file': 'Put back a whole copy of the file, or take it out of the folder; of a table, go back to a version before it.',
+  unsupported: 'Have the file or table written without it, or read it with a program that knows it.',
+  limit: 'Ask for less at a time, or raise the limit in the settings.',
+  unavailable: 'Try again in a moment.',
+  conflict: 'Look at what changed, then try again.',
+  'not-found': 'Look whether the name is right, and whether it was moved or removed.',
+};
+
 /** A load that is in the table already: nothing was written, and trying again would not change that. An answer more than a failure. */
 export class AlreadyLoaded extends LakeError {
   constructor(
@@ -60,11 +74,4 @@ export async function placingErrors<T>(place: (before: number | undefined) => nu
     if (position === undefined || position === error.details.position) throw error;
     throw new LakeError(error.kind, error.message, { ...error.details, position }, { cause: error });
   }
-}
-
-/** The error as a LakeError that also names `path`, keeping what it already says. */
-export function inFile(error: unknown, path: string): LakeError {
-  if (error instanceof LakeError) return error.details.path ? error : new LakeError(error.kind, error.message, { ...error.details, path });
-  const message = error instanceof Error ? error.message : String(error);
-  return new LakeError('bad-file', `${path}: ${message}`, { path }, { cause: error });
 }

@@ -79,6 +79,8 @@ async function start(args: readonly string[], onStop: (stop: () => Promise<void>
   makeHome(config.home);
   onStop(lockHome(config.home));
   const log = pino({ level: process.env.KIND_HARBOR_LOG ?? 'info' }, pino.destination({ dest: path.join(config.home, 'server.log'), sync: true, mkdir: true }));
+  // A fault of ours in work that nobody waits for any more must not end what others wait for.
+  process.on('unhandledRejection', (error) => log.error({ err: error }, 'work that nobody waited for failed'));
   const readiness = new Readiness();
   const app = createApp({ hosts: hostsOf(config), log, readiness });
   const server = await listen(createServer(app.express), config);
@@ -92,14 +94,14 @@ async function start(args: readonly string[], onStop: (stop: () => Promise<void>
   const onCrash = (message: string) => log.error(message);
   const workEngine = new Engine({ role: 'work', memory: config.engineMemory, threads: config.engineThreads, onCrash });
   onStop(() => workEngine.close());
+  const lookers = new Lookers({ memory: bytesOf(config.engineMemory), threads: config.engineThreads, onCrash });
+  onStop(() => lookers.close());
   const lanes = laneSizes(config);
   const queryEngine = new Fleet({
     memory: bytesOf(config.engineMemory), threads: config.engineThreads, scratch: spillFolder, spillBytes: config.spillBytes, onCrash,
-    queries: lanes.queries.quick + lanes.queries.long, changes: lanes.changes.quick + lanes.changes.long, run: (call, ask) => workEngine.call(call, ask),
+    queries: lanes.queries.quick + lanes.queries.long, changes: lanes.changes.quick + lanes.changes.long, run: (call, ask) => lookers.call(call, ask),
   });
   onStop(() => queryEngine.close());
-  const lookers = new Lookers({ memory: bytesOf(config.engineMemory), threads: config.engineThreads, onCrash });
-  onStop(() => lookers.close());
   const [database] = await Promise.all([Database.open(config.home, say, onStop), queryEngine.start(), workEngine.start()]);
   const eventLoop = new EventLoopWatch();
   onStop(() => eventLoop.stop());

@@ -1,6 +1,7 @@
 /**
  * `npm run soak`: what takes too long for `npm test`: writers killed at random moments a thousand times, and long
- * random histories against a simple model. `-- --kills N --histories N --sql-histories N --seed N` sets the amounts.
+ * random histories against a simple model; files damaged at random, twenty thousand times.
+ * `-- --kills N --histories N --sql-histories N --damaged N --seed N` sets the amounts.
  */
 import fc from 'fast-check';
 import { fork } from 'node:child_process';
@@ -19,7 +20,9 @@ import { toBytes, type ObjectStore } from '../core/storage/object-store';
 import { LATEST, type LakeTable } from '../core/table/contract';
 import { testPorts, writtenFile } from '../core/testing/ports';
 import { projectRoot } from '../server/program-files';
+import { Fleet, Lookers } from '../server/engine/fleet';
 import { DiskStore } from '../server/storage/disk-store';
+import { judgeMutations } from '../server/testing/mutation-judge';
 import { judgeFilters } from '../server/testing/filter-judge';
 import { history as sqlHistory, replayHistory } from '../server/testing/histories';
 import { LocalEngine } from '../server/testing/local-engine';
@@ -206,6 +209,19 @@ async function sqlHistories(count: number): Promise<void> {
   console.log(`${count} random histories of statements read as their model says`);
 }
 
+/** Files of every kind changed at random: read or refused in our own words, and nothing brought down. */
+async function damagedFiles(count: number): Promise<void> {
+  const root = mkdtempSync(path.join(os.tmpdir(), 'soak-'));
+  const lookers = new Lookers({ memory: 500e6, threads: 2 });
+  const fleet = new Fleet({ memory: 500e6, threads: 2, queries: 2, changes: 1, run: (call, ask) => lookers.call(call, ask) });
+  const { tried, answered, refused, faults } = await judgeMutations({ engine: fleet, folder: root }, count, seed);
+  await Promise.all([fleet.close(), lookers.close()]);
+  rmSync(root, { recursive: true, force: true });
+  if (faults.length > 0) throw new Error(`of ${tried} damaged files:\n${faults.join('\n')}`);
+  console.log(`${tried} damaged files (seed ${seed}): ${answered} read, ${refused} refused by name`);
+}
+
+await damagedFiles(option('damaged', 20_000));
 for (const format of ['delta', 'iceberg'] as const) await killedStatements(format, option('statement-kills', 100));
 await filters(option('filters', 5));
 await sqlHistories(option('sql-histories', 200));

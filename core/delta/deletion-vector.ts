@@ -1,5 +1,6 @@
 /** Deletion vectors (Delta protocol, "Deletion Vectors", "Deletion Vector Descriptor Schema", "Deletion Vector Format"). */
-import { inFile, LakeError } from '../errors';
+import { LakeError } from '../errors';
+import { inFile } from '../fault-words';
 import type { ObjectStore } from '../storage/object-store';
 import { crc32 } from '../values/crc32';
 import { decodeVector, encodeVector, type RowPositions } from '../values/row-positions';

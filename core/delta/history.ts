@@ -1,4 +1,5 @@
 /** What each version did, from its commit alone: nothing is replayed but columns. */
+import { stringifyJson } from '../json';
 import type { StepKind, TimelineEntry } from '../table/contract';
 import type { Commit, Metadata } from './actions';
 import type { DeltaTable } from './table';
@@ -106,5 +107,5 @@ function kindOf(commit: Commit, before: Metadata | undefined, changesColumns: bo
 }
 
 function textual(details: Record<string, unknown>): Record<string, string> {
-  return Object.fromEntries(Object.entries(details).map(([key, value]) => [key, typeof value === 'string' ? value : JSON.stringify(value)]));
+  return Object.fromEntries(Object.entries(details).map(([key, value]) => [key, typeof value === 'string' ? value : stringifyJson(value)]));
 }

@@ -1,5 +1,6 @@
 /** The files of a Delta log (Delta protocol, "Delta Log Entries", "Checkpoints", "Log Compaction Files", "Version Checksum File"). */
-import { inFile, LakeError } from '../errors';
+import { LakeError } from '../errors';
+import { inFile } from '../fault-words';
 import type { ObjectInfo, ObjectStore } from '../storage/object-store';
 import { toText } from '../storage/object-store';
 import { baseName, joinPath } from '../storage/paths';

@@ -1,4 +1,5 @@
 import { LakeError } from '../errors';
+import { readingTable } from '../fault-words';
 import { keepPromise } from '../lru';
 import { constantStats } from '../scan/constant-stats';
 import { planScan, totalsOf, withRuledOut, type DataFile } from '../scan/plan';
@@ -43,12 +44,15 @@ export class DeltaTable implements LakeTable {
   ) {}
 
   /** The newest `most` versions, oldest first. */
-  async history(most = Infinity): Promise<TimelineEntry[]> {
-    const log = await this.log();
-    return buildHistory(this, log, most);
+  history(most = Infinity): Promise<TimelineEntry[]> {
+    return readingTable(this.name, async () => buildHistory(this, await this.log(), most));
   }
 
-  async snapshot(asOf: AsOf): Promise<Snapshot> {
+  snapshot(asOf: AsOf): Promise<Snapshot> {
+    return readingTable(this.name, () => this.#snapshot(asOf));
+  }
+
+  async #snapshot(asOf: AsOf): Promise<Snapshot> {
     const log = await this.#logFor(asOf);
     // A version that is named needs no other commit read, so damage after it does not matter.
     const version = asOf.kind === 'latest' ? log.latest : await versionAt(this, log, asOf);
@@ -259,13 +263,13 @@ export class DeltaTable implements LakeTable {
       partitioning: metadata.partitionColumns.map((name) => ({ source: name, transform: 'identity', name })),
       sortedBy: [],
       properties: metadata.configuration,
-      files: dataFiles,
-      totals: async () => (isIndexed ? { files: files.count, bytes: files.bytes, rows: await files.rows() } : totalsOf(await dataFiles())),
-      plan: async (predicate: Predicate) => {
+      files: () => readingTable(this.name, dataFiles),
+      totals: () => readingTable(this.name, async () => (isIndexed ? { files: files.count, bytes: files.bytes, rows: await files.rows() } : totalsOf(await dataFiles()))),
+      plan: (predicate: Predicate) => readingTable(this.name, async () => {
         if (!isIndexed) return planScan({ kind: 'parquet', match }, schema.fields, await dataFiles(), predicate);
         const { files: left, ruledOut } = await files.candidates(physicalPredicate(predicate, schema.fields));
         return withRuledOut(planScan({ kind: 'parquet', match }, schema.fields, left.map(([, add]) => dataFile(add)), predicate), ruledOut);
-      },
+      }),
     };
   }
 }

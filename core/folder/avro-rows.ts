@@ -27,10 +27,37 @@ type Inside = ReadonlySet<string>;
 
 /** The columns of a file by its writer's schema, which must be a record. */
 export function fieldsOfAvro(schema: unknown): Field[] {
+  checkSchema(schema);
   const type = typeOf(withFullNames(schema as AvroSchema, ''), new Map(), new Set());
   if (type.kind !== 'struct') throw new LakeError('unsupported', 'The Avro file holds values that are no records, so it makes no table.');
   return type.fields;
 }
+
+/** Fails with `bad-file` for what no schema is: names are texts, and sizes whole numbers. */
+function checkSchema(schema: unknown, depth = 0): void {
+  const fault = (what: string): never => {
+    throw new LakeError('bad-file', `The Avro schema is damaged: ${what}.`);
+  };
+  if (depth > MOST_NESTED) fault('it is nested too deep');
+  if (Array.isArray(schema)) return schema.forEach((branch) => checkSchema(branch, depth + 1));
+  if (typeof schema === 'string') return;
+  if (typeof schema !== 'object' || schema === null) return void fault('a type is missing');
+  const { type, name, fields, items, values, ...rest } = schema as Record<string, unknown>;
+  if (name !== undefined && typeof name !== 'string') fault('a name is no text');
+  for (const key of ['size', 'precision', 'scale', 'field-id', 'element-id', 'key-id', 'value-id']) if (rest[key] !== undefined && !Number.isSafeInteger(rest[key])) fault(`"${key}" is no whole number`);
+  if (type === 'record') {
+    if (!Array.isArray(fields)) return void fault('a record has no fields');
+    for (const each of fields as Record<string, unknown>[]) {
+      if (typeof each?.name !== 'string' || each.type === undefined) fault('a field has no name or no type');
+      checkSchema({ type: each.type, 'field-id': each['field-id'] }, depth + 1);
+    }
+  } else if (type === 'array') checkSchema(items, depth + 1);
+  else if (type === 'map') checkSchema(values, depth + 1);
+  else checkSchema(type, depth + 1);
+}
+
+/** Types in each other; more stop programs that follow them. */
+const MOST_NESTED = 200;
 
 function typeOf(schema: AvroSchema, named: Named, inside: Inside): LogicalType {
   if (Array.isArray(schema)) return unionType(schema, named, inside);

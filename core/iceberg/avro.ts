@@ -5,6 +5,7 @@ import { decompress as unpackZstandard } from 'fzstd';
 import { snappyUncompress } from 'hyparquet';
 import { AVRO_LONG } from '../values/avro-long';
 import { LakeError } from '../errors';
+import { faultWords } from '../fault-words';
 import { toBytes, toText } from '../storage/object-store';
 
 const MAGIC = [0x4f, 0x62, 0x6a, 0x01];
@@ -111,7 +112,7 @@ export function readAvroHeader(reader: AvroCursor): { metadata: Record<string, s
 
 export function asUnreadable(error: unknown, path: string): LakeError {
   if (error instanceof LakeError) return error;
-  return new LakeError('bad-file', `${path}: not a readable Avro file: ${(error as Error).message}.`, { path }, { cause: error });
+  return new LakeError('bad-file', `${path}: not a readable Avro file: ${faultWords(error)}.`, { path }, { cause: error });
 }
 
 /** One block, deflated. `sync` is the 16-byte marker between blocks. */

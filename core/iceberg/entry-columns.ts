@@ -3,6 +3,7 @@
  * of values, of which planning looks at few. Metrics stay as bytes until they are asked for.
  */
 import { LakeError } from '../errors';
+import { faultWords } from '../fault-words';
 import type { Value } from '../values/value';
 import { asBuffer, AvroCursor, readAvroBlocks, type AvroSchema } from './avro';
 import { AvroTypes, type AvroType, type Step } from './avro-types';
@@ -55,7 +56,7 @@ export async function decodeEntries(bytes: Uint8Array, path: string): Promise<En
     return new Decoder(schema, path, total, data).run();
   } catch (error) {
     if (error instanceof LakeError) throw error;
-    throw new LakeError('bad-file', `${path}: not a readable manifest: ${(error as Error).message}.`, { path }, { cause: error });
+    throw new LakeError('bad-file', `${path}: not a readable manifest: ${faultWords(error)}.`, { path }, { cause: error });
   }
 }
 

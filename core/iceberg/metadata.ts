@@ -1,5 +1,7 @@
 /** Table metadata JSON (Iceberg specification, Appendix C, "Table Metadata and Snapshots"). Unknown fields are kept as they are. */
-import { inFile, LakeError } from '../errors';
+import { faultWords } from '../fault-words';
+import { LakeError } from '../errors';
+import { inFile } from '../fault-words';
 import { parseJson, stringifyJson } from '../json';
 import { shapeProblem, type Shape } from '../shapes';
 import { toBytes, toText, type ObjectStore } from '../storage/object-store';
@@ -158,7 +160,7 @@ function parsed(text: string, path: string, known: KnownList | undefined): { jso
     const json = grown?.json ?? parseJson(text);
     if (typeof json === 'object' && json !== null && !Array.isArray(json)) return { json: json as TableMetadata, list: grown?.known, ...(isGrown ? { unchecked: grown.added } : {}) };
   } catch (error) {
-    throw new LakeError('bad-file', `${path}: not JSON: ${(error as Error).message}.`, { path });
+    throw new LakeError('bad-file', `${path}: ${faultWords(error)}.`, { path });
   }
   throw new LakeError('bad-file', `${path}: expected a JSON object with table metadata.`, { path });
 }

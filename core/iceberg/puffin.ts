@@ -1,5 +1,6 @@
 /** Puffin files (Puffin specification) and the deletion vectors in them (Iceberg specification, "Deletion Vectors"). */
-import { inFile, LakeError } from '../errors';
+import { LakeError } from '../errors';
+import { inFile } from '../fault-words';
 import { parseJson, stringifyJson } from '../json';
 import { shapeProblem } from '../shapes';
 import { toBytes, toText, type ObjectStore } from '../storage/object-store';

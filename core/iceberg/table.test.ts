@@ -182,7 +182,7 @@ describe('an Iceberg table', () => {
 
 describe('metadata that is not right', () => {
   it.each([
-    ['not JSON', '{"format-version": 2,', 'bad-file', 'not JSON'],
+    ['not JSON', '{"format-version": 2,', 'bad-file', 'no JSON'],
     ['an array', '[]', 'bad-file', 'expected a JSON object'],
     ['of no version', '{}', 'bad-file', 'expected Iceberg table metadata with a "format-version"'],
     ['of a later version', '{"format-version": 4}', 'unsupported', 'format version 4 is not supported'],

@@ -1,4 +1,5 @@
 import { LakeError } from '../errors';
+import { readingTable } from '../fault-words';
 import { keepPromise, Lru } from '../lru';
 import type { DataFile } from '../scan/plan';
 import { remembering, type StatsLookup } from '../scan/prune';
@@ -62,15 +63,19 @@ export class IcebergTable implements LakeTable {
     this.#metadata.set(path, Promise.resolve(metadata));
   }
 
-  async history(): Promise<TimelineEntry[]> {
-    const { path, metadata } = await this.current();
-    return buildHistory(metadata, path, async (uri) => this.metadataAt(this.storePath(uri, metadata)));
+  history(): Promise<TimelineEntry[]> {
+    return readingTable(this.name, async () => {
+      const { path, metadata } = await this.current();
+      return buildHistory(metadata, path, async (uri) => this.metadataAt(this.storePath(uri, metadata)));
+    });
   }
 
-  async snapshot(asOf: AsOf): Promise<Snapshot> {
-    const { path, metadata } = await this.current();
-    const { snapshot, isPast } = this.#pick(metadata, asOf);
-    return this.#opened(path, metadata, snapshot, isPast).snapshot;
+  snapshot(asOf: AsOf): Promise<Snapshot> {
+    return readingTable(this.name, async () => {
+      const { path, metadata } = await this.current();
+      const { snapshot, isPast } = this.#pick(metadata, asOf);
+      return this.#opened(path, metadata, snapshot, isPast).snapshot;
+    });
   }
 
   /** A snapshot of this metadata with the columns of now, and its files. */
@@ -119,9 +124,9 @@ export class IcebergTable implements LakeTable {
       partitioning: spec.fields.map((each) => ({ source: fieldById(schema.fields, each['source-id'])?.name ?? each.name, transform: each.transform, name: each.name })),
       sortedBy: (order?.fields ?? []).map((each) => fieldById(schema.fields, each['source-id'])?.name ?? '').filter((name) => name !== ''),
       properties: metadata.properties ?? {},
-      files: () => files.files(),
-      totals: () => files.totals(),
-      plan: (predicate) => files.plan(predicate),
+      files: () => readingTable(this.name, () => files.files()),
+      totals: () => readingTable(this.name, () => files.totals()),
+      plan: (predicate) => readingTable(this.name, () => files.plan(predicate)),
     };
     this.#snapshots.set(key, { snapshot: made, files });
     return { snapshot: made, files };

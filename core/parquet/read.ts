@@ -1,6 +1,7 @@
 import { parquetReadObjects, type AsyncBuffer } from 'hyparquet';
 import { compressors } from 'hyparquet-compressors';
-import { inFile, LakeError } from '../errors';
+import { LakeError } from '../errors';
+import { inFile } from '../fault-words';
 import type { ObjectStore } from '../storage/object-store';
 
 /** The bytes of a stored file as the Parquet reader wants them. */
@@ -9,9 +10,11 @@ async function buffer(store: ObjectStore, path: string): Promise<AsyncBuffer> {
   if (!info) throw new LakeError('not-found', `There is no file ${path}.`, { path });
   return {
     byteLength: info.bytes,
-    slice: async (start, end = info.bytes) => {
-      const bytes = await store.read(path, { start, end });
-      return bytes.buffer.slice(bytes.byteOffset, bytes.byteOffset + bytes.byteLength) as ArrayBuffer;
+    slice: (start, end = info.bytes) => {
+      const reading = store.read(path, { start, end }).then((bytes) => bytes.buffer.slice(bytes.byteOffset, bytes.byteOffset + bytes.byteLength) as ArrayBuffer);
+      // The reader asks for parts ahead, and does not wait for them once another has failed.
+      reading.catch(() => undefined);
+      return reading;
     },
   };
 }

@@ -26,6 +26,6 @@ describe('columns of JSON', () => {
   });
 
   it('of a text that is no JSON are refused', () => {
-    expect(() => columnsOfJson('{')).toThrow(/The text is no JSON/);
+    expect(() => columnsOfJson('{')).toThrow(/it is no JSON/);
   });
 });

@@ -1,6 +1,7 @@
 /** Columns told by a JSON document: a JSON Schema, the schema of a Delta or an Iceberg table, or a list of names with types. */
 import { schemaOf } from '../delta/schema';
 import { LakeError } from '../errors';
+import { faultWords } from '../fault-words';
 import { parseSchema, type StructJson } from '../iceberg/schema';
 import { parseTypeName } from './type-names';
 import { field, type Field, type LogicalType } from './types';
@@ -23,7 +24,7 @@ function parsed(text: string): unknown {
   try {
     return JSON.parse(text) as unknown;
   } catch (error) {
-    throw new LakeError('bad-request', `The text is no JSON: ${(error as Error).message}.`);
+    throw new LakeError('bad-request', `The text cannot be used: ${faultWords(error)}.`);
   }
 }
 

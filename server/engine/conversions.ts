@@ -8,6 +8,7 @@ import { decompress as unzstd } from 'fzstd';
 import { snappyUncompress } from 'hyparquet';
 import { SaxesParser } from 'saxes';
 import { LakeError } from '../../core/errors';
+import { faultWords } from '../../core/fault-words';
 import type { Compression, ReadOptions, XmlOptions } from '../../core/folder/read-options';
 import { jsonOfAvro } from '../../core/folder/avro-rows';
 import { XmlRecords } from '../../core/folder/xml-records';
@@ -22,7 +23,7 @@ export async function convert(options: ReadOptions, source: string, target: stri
     if (options.format !== 'parquet') await toUtf8(source, target, options.encoding, options.compression);
   } catch (error) {
     if (error instanceof LakeError) throw new LakeError(error.kind, `${name}: ${error.message}`, { path: name.slice(name.indexOf(':') + 1), ...error.details }, { cause: error });
-    throw new LakeError('bad-file', `${name} cannot be read as ${options.format}: ${(error as Error).message.split('\n').at(-1)}.`, { path: name.slice(name.indexOf(':') + 1) }, { cause: error });
+    throw new LakeError('bad-file', `${name} cannot be read as ${options.format}: ${faultWords(error)}.`, { path: name.slice(name.indexOf(':') + 1) }, { cause: error });
   }
 }
 

@@ -1,5 +1,6 @@
 /** Compiles a scan plan to SQL that stands in its table's place in a one-use instance. */
 import { optionsOfCopy } from '../../core/folder/read-options';
+import { readingTable } from '../../core/fault-words';
 import { filesToRead, type DataFile, type ScanPlan } from '../../core/scan/plan';
 import type { Field } from '../../core/schema/types';
 import { typeName } from '../../core/schema/type-names';
@@ -33,8 +34,8 @@ export interface ScanInput {
 /** The lists of the plan's files of which only some rows are read. */
 export async function loadRowFilters(plan: ScanPlan): Promise<Map<string, Uint32Array>> {
   const rows = new Map<string, Uint32Array>();
-  await Promise.all(filesToRead(plan).map(async ({ rowFilter }) => {
-    if (rowFilter) rows.set(rowFilter.key, await rowFilter.load());
+  await Promise.all(filesToRead(plan).map(async ({ rowFilter, path }) => {
+    if (rowFilter) rows.set(rowFilter.key, await readingTable(`The list of deleted rows of ${path}`, () => rowFilter.load()));
   }));
   return rows;
 }

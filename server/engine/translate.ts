@@ -36,6 +36,7 @@ export function translateError(error: unknown, translation: Translation): unknow
   if (error.kind === 'Out of Memory') {
     return new LakeError('limit', 'The query needs more memory than it may use. Ask for fewer rows or columns, aggregate earlier, or give the engine more (KIND_HARBOR_ENGINE_MEMORY).');
   }
+  if (isDamage(error)) return damageOf(error, translation);
   const misfit = error.message.indexOf(`${MISFIT} {`);
   if (misfit >= 0) return misfitError(error.message.slice(misfit + MISFIT.length + 1), translation);
   const message = withPlaces(error.message, translation);
@@ -47,6 +48,23 @@ export function translateError(error: unknown, translation: Translation): unknow
     ...(place && line ? { line: Number(line) } : {}),
     ...(error.position === undefined || !translation.originalPosition ? {} : { position: translation.originalPosition(error.position) }),
   });
+}
+
+/** What the engine says where a file's bytes are not what its own description says; most of it names no file. */
+const DAMAGE = /TProtocolException|TTransport|invalid TType|don't know what type|Out of buffer|No magic bytes|Footer (length|metadata)|likely corrupted|bit width too large|Invalid exception type|dictionary|[Dd]ecompress|[Dd]ecoding|corrupt|page header|column chunk|row group|INTERNAL|Failed to cast|Malformed|vector::|basic_string|std::|out of range at|Variable-length int|Payload value|[Cc]orrupted|stats size/;
+const OF_WHOLE_TEXT = new Set(['binder', 'parser', 'syntax', 'catalog', 'permission', 'interrupt', 'out of memory', 'limit', 'cancelled', 'conversion', 'constraint', 'not implemented', 'dependency', 'out of range']);
+
+function isDamage({ kind, message }: EngineError): boolean {
+  if (OF_WHOLE_TEXT.has(kind.toLowerCase()) || message.includes(MISFIT) || /CSV|JSON/.test(message)) return false;
+  return kind === 'unknown' || kind.toLowerCase() === 'internal' || DAMAGE.test(message);
+}
+
+function damageOf({ message }: EngineError, translation: Translation): LakeError {
+  const place = placeIn(withPlaces(message, translation));
+  const what = /No magic bytes|too small/.test(message) ? 'it does not end as a Parquet file ends, so it is cut short or none' : 'its bytes are not what its own description of them says';
+  if (place) return new LakeError('bad-file', `${place.storage}:${place.path} is damaged: ${what}.`, { path: place.path });
+  const names = [...(translation.names?.values() ?? [])];
+  return new LakeError('bad-file', `A file of ${names.length > 0 ? names.join(' or ') : 'the table'} is damaged: ${what}.`, names.length > 0 ? { table: names[0]! } : {});
 }
 
 /** The message with local paths made `storage` and path, the storage between marks. */

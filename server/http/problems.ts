@@ -2,7 +2,7 @@
 import type { ErrorRequestHandler, Response } from 'express';
 import Joi from 'joi';
 import type { Logger } from 'pino';
-import { LakeError, type ErrorKind } from '../../core/errors';
+import { hintOf, LakeError, type ErrorKind } from '../../core/errors';
 
 const KINDS: Record<ErrorKind, { status: number; title: string }> = {
   'bad-request': { status: 400, title: 'The request is not right' },
@@ -21,12 +21,17 @@ export function sendProblem(response: Response, status: number, title: string, d
   response.status(status).type('application/problem+json').json({ type: 'about:blank', title, status, detail, ...more });
 }
 
+function withHint(error: LakeError): { hint?: string } {
+  const hint = hintOf(error);
+  return hint === undefined ? {} : { hint };
+}
+
 export function problemHandler(log: Logger): ErrorRequestHandler {
   return (error: unknown, _request, response, next) => {
     if (response.headersSent) return next(error);
     if (error instanceof LakeError) {
       const { status, title } = KINDS[error.kind];
-      return sendProblem(response, status, title, error.message, { kind: error.kind, ...error.details });
+      return sendProblem(response, status, title, error.message, { kind: error.kind, ...error.details, ...withHint(error) });
     }
     if (error instanceof Joi.ValidationError) {
       return sendProblem(response, 400, KINDS['bad-request'].title, error.details.map((each) => each.message).join('; '), { kind: 'bad-request' });

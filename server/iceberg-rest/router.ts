@@ -1,4 +1,5 @@
 /** The open REST catalog protocol under `/iceberg/v1` (Apache Iceberg, "REST Catalog OpenAPI"): its own body parser, its own errors. */
+import { faultWords } from '../../core/fault-words';
 import express, { Router, type Request, type Response } from 'express';
 import { parseJson, stringifyJson } from '../../core/json';
 import { demand, type Identity } from '../access/access';
@@ -98,7 +99,7 @@ function bodyOf(request: Request, raw: string): unknown {
   try {
     return parseJson(raw);
   } catch (error) {
-    throw badRequest(`The request body is not valid JSON: ${(error as Error).message}.`);
+    throw badRequest(`The request body cannot be read: ${faultWords(error)}.`);
   }
 }
 

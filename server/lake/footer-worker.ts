@@ -1,4 +1,5 @@
 /** Reads Parquet footers of files of this machine, away from the thread that answers requests. */
+import { faultWords } from '../../core/fault-words';
 import { closeSync, openSync, readSync } from 'node:fs';
 import { parentPort } from 'node:worker_threads';
 import { footerStart, parseFooter, type Footer } from '../../core/parquet/footer';
@@ -31,7 +32,7 @@ parentPort!.on('message', ({ id, files }: FooterAsk) => {
       shapes.set(schema, known);
       return { rows, shape: known };
     } catch (error) {
-      return { problem: (error as Error).message };
+      return { problem: faultWords(error) };
     }
   });
   parentPort!.postMessage({ id, answers, shapes: [...shapes.keys()] } satisfies FooterAnswers);

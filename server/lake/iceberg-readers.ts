@@ -9,8 +9,11 @@ import type { EngineCalls } from '../engine/engine';
 import { quoteList } from '../engine/instances';
 import { parquetReader, POSITION } from '../engine/parquet-scan';
 import { scanOf } from '../engine/scan-sql';
+import { translateError } from '../engine/translate';
 import type { OpenStorage } from './lake';
-import type { LocalFiles } from './local-files';
+import { namingTheFile } from './blame';
+import { rootsOf } from './inspect';
+import type { Lease, LocalFiles } from './local-files';
 import type { ManifestCache } from './manifest-cache';
 
 /** Columns of position delete files ("Reserved Field IDs"). */
@@ -30,15 +33,25 @@ export class EngineIcebergReaders implements IcebergReaders {
     return this.manifests.read(this.storage, path, bytes);
   }
 
-  async positions(deletes: readonly RowsFile[]): Promise<Map<string, RowPositions>> {
-    const lease = await this.local.lease(this.storage, deletes);
+  /** What the engine complains of is told by the file. */
+  async #reading<T>(files: readonly RowsFile[], lease: Lease, work: () => Promise<T>): Promise<T> {
     try {
-      const files = quoteList(deletes.map((each) => lease.pathOf(each)));
-      const { rows } = await this.engine.call('run', { sql: `SELECT file_path, list(DISTINCT pos ORDER BY pos) FROM ${parquetReader(DELETE_FIELDS, files, deletes.map(deleteFile), 'field-id')} GROUP BY 1` });
-      return new Map(rows.map(([path, list]) => [String(path), positionsOf(list)]));
+      return await work();
+    } catch (error) {
+      const suspects = files.map(({ path, bytes }) => ({ local: lease.pathOf({ path }), name: `${this.storage.storage.name}:${path}`, path, bytes }));
+      throw await namingTheFile(translateError(error, { roots: rootsOf(this.storage), copies: lease.copies }), this.engine, suspects);
     } finally {
       lease.release();
     }
+  }
+
+  async positions(deletes: readonly RowsFile[]): Promise<Map<string, RowPositions>> {
+    const lease = await this.local.lease(this.storage, deletes);
+    return this.#reading(deletes, lease, async () => {
+      const files = quoteList(deletes.map((each) => lease.pathOf(each)));
+      const { rows } = await this.engine.call('run', { sql: `SELECT file_path, list(DISTINCT pos ORDER BY pos) FROM ${parquetReader(DELETE_FIELDS, files, deletes.map(deleteFile), 'field-id')} GROUP BY 1` });
+      return new Map(rows.map(([path, list]) => [String(path), positionsOf(list)]));
+    });
   }
 
   /** Null equals null here ("Equality Delete Files"). */
@@ -49,7 +62,7 @@ export class EngineIcebergReaders implements IcebergReaders {
     });
     const plan = planScan({ kind: 'parquet', match: 'field-id' }, [...fields], whole, TRUE);
     const lease = await this.local.lease(this.storage, [...files, ...deletes]);
-    try {
+    return this.#reading([...files, ...deletes], lease, async () => {
       const { setup, relation } = scanOf({ name: 'deleted', plan, localPath: (file) => lease.pathOf(file), withPositions: true });
       const conditions = bySameColumns(deletes).map(({ ids, group }) => {
         const by = ids.map((id) => fields.find((each) => each.id === id)!);
@@ -60,9 +73,7 @@ export class EngineIcebergReaders implements IcebergReaders {
       const { rows } = await this.engine.call('run', { sql: [...setup, sql].join('; ') });
       const found = new Map(rows.map(([number, list]) => [Number(number), positionsOf(list)]));
       return files.map((_, index) => found.get(index) ?? new Uint32Array());
-    } finally {
-      lease.release();
-    }
+    });
   }
 
   async columns(files: readonly RowsFile[]): Promise<FileColumn[][]> {
@@ -70,7 +81,7 @@ export class EngineIcebergReaders implements IcebergReaders {
     for (let from = 0; from < files.length; from += BATCH) {
       const some = files.slice(from, from + BATCH);
       const lease = await this.local.lease(this.storage, some);
-      try {
+      await this.#reading(some, lease, async () => {
         const { rows } = await this.engine.call('run', { sql: `SELECT file_name, name, num_children, field_id FROM parquet_schema(${quoteList(some.map((file) => lease.pathOf(file)))})` });
         const byFile = new Map<string, unknown[][]>();
         for (const row of rows) {
@@ -79,9 +90,7 @@ export class EngineIcebergReaders implements IcebergReaders {
           else byFile.set(String(row[0]), [row]);
         }
         all.push(...some.map((file) => treeOf(byFile.get(lease.pathOf(file)) ?? [])));
-      } finally {
-        lease.release();
-      }
+      });
     }
     return all;
   }

@@ -10,8 +10,9 @@ import type { ObjectInfo } from '../../core/storage/object-store';
 import { baseName, parentPath } from '../../core/storage/paths';
 import type { EngineCalls } from '../engine/engine';
 import { readHead, readHeadBytes } from './csv-headers';
+import { translateError } from '../engine/translate';
 import { folderDefinition } from './files-as-table';
-import { READABLE, type Inspector } from './inspect';
+import { READABLE, rootsOf, type Inspector } from './inspect';
 import type { OpenStorage } from './lake';
 import { meaningOf, type FileMeaning } from './file-meaning';
 import { misfitsOf, type Misfits } from './misfits';
@@ -101,6 +102,8 @@ async function rowGroups(storage: OpenStorage, info: ObjectInfo, { engine, local
   const lease = await local.lease(storage, [info]);
   try {
     return await groupsOf(engine, quoteText(lease.pathOf(info)));
+  } catch (error) {
+    throw translateError(error, { roots: rootsOf(storage), copies: lease.copies, names: new Map([['', `${storage.storage.name}:${info.path}`]]) });
   } finally {
     lease.release();
   }

@@ -4,6 +4,7 @@ import { serialize } from 'node:v8';
 import { parentPort } from 'node:worker_threads';
 import { decodeEntries, type EntryColumns } from '../../core/iceberg/entry-columns';
 import { LakeError } from '../../core/errors';
+import { faultWords } from '../../core/fault-words';
 import { CACHE_FORM, readKept, type ManifestAnswer, type ManifestAsk } from './manifest-reply';
 
 parentPort!.on('message', (ask: ManifestAsk) => {
@@ -19,7 +20,7 @@ async function answer({ id, name, source, cached }: ManifestAsk): Promise<{ repl
     const given = owned(columns);
     return { reply: { id, columns: given }, transfer: buffersOf(given) };
   } catch (error) {
-    const known = error instanceof LakeError ? error : new LakeError('bad-file', `${name}: ${(error as Error).message}`, { path: name });
+    const known = error instanceof LakeError ? error : new LakeError('bad-file', `${name}: ${faultWords(error)}.`, { path: name });
     return { reply: { id, problem: { kind: known.kind, message: known.message, details: known.details } }, transfer: [] };
   }
 }

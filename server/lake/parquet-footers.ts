@@ -5,6 +5,7 @@ import path from 'node:path';
 import { Worker } from 'node:worker_threads';
 import PQueue from 'p-queue';
 import { LakeError } from '../../core/errors';
+import { faultWords } from '../../core/fault-words';
 import type { FileFacts } from '../../core/crawl/infer';
 import { footerStart, parseFooter } from '../../core/parquet/footer';
 import { Lru } from '../../core/lru';
@@ -112,7 +113,7 @@ export class ParquetFooters {
         answers[index] = { rows, shape: shapes.get(schema)! };
       } catch (error) {
         if (error instanceof LakeError && error.kind !== 'bad-file') throw error;
-        answers[index] = { problem: (error as Error).message };
+        answers[index] = { problem: faultWords(error) };
       }
     }));
     return { answers, shapes: [...shapes.keys()] };

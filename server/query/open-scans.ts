@@ -5,6 +5,7 @@ import type { Allow } from '../engine/messages';
 import { NO_ROWS_FILE } from '../engine/parquet-scan';
 import { loadRowFilters, scanOf, type Scan, type ScanInput } from '../engine/scan-sql';
 import type { Place } from '../engine/translate';
+import type { Suspect } from '../lake/blame';
 import { csvHeaders } from '../lake/csv-headers';
 import type { LocalFiles } from '../lake/local-files';
 import { fetchRows } from '../sources/fetch';
@@ -19,6 +20,8 @@ export interface OpenScans {
   allow: Allow;
   /** Copies of files by their local path, for naming them in errors. */
   copies: Map<string, Place>;
+  /** Parquet files that are read, to be looked at one by one when one of them is damaged. */
+  suspects: Suspect[];
   /** The same table over fewer of its files, whose rows keep the positions that they have in the whole scan. */
   narrowed(standIn: string, name: string, isWanted: (file: number) => boolean): Scan;
   release(): Promise<void>;
@@ -40,7 +43,7 @@ const EXACT_FILES = 400;
 export async function openScans(tables: readonly PlannedTable[], { local, shapes }: ScanTools, scratch: string): Promise<OpenScans> {
   const inputs = new Map<string, ScanInput>();
   const opened: OpenScans = {
-    setup: [], relations: new Map(), allow: {}, copies: new Map(),
+    setup: [], relations: new Map(), allow: {}, copies: new Map(), suspects: [],
     narrowed: (standIn, name, isWanted) => narrowed({ ...inputs.get(standIn)!, name }, isWanted),
     release: async () => {
       for (const each of releases) await each();
@@ -111,6 +114,7 @@ async function openOne(table: PlannedTable, { local, shapes }: ScanTools, scratc
   // Rows that tell where they lie are read one file after the other, as they were planned.
   const plain = withPositions ? undefined : await shapes.plainFiles(plan, (file) => lease.pathOf(file));
   put({ name: standIn, plan, localPath: (file) => lease.pathOf(file), headers, rows, withPositions, ...(plain ? { plain } : {}) });
+  if (plan.reader.kind === 'parquet') opened.suspects.push(...filesToRead(plan).map((file) => ({ local: lease.pathOf(file), name: `${source.storage.storage.name}:${file.path}`, path: file.path, bytes: file.bytes })));
   return filesToRead(plan).map((file) => lease.pathOf(file));
 }
 

@@ -15,6 +15,7 @@ import { PAGE_ROWS, type QueryReply, type ResultColumn } from '../engine/message
 import { translateError } from '../engine/translate';
 import type { FilesAsTable } from '../lake/files-as-table';
 import type { Lake } from '../lake/lake';
+import { namingTheFile } from '../lake/blame';
 import type { LocalFiles } from '../lake/local-files';
 import { FileShapes } from './file-shapes';
 import { Lane, type LaneSize } from './lanes';
@@ -207,7 +208,7 @@ export class Queries {
       });
     } catch (error) {
       const names = new Map(tables.map(({ standIn, source }) => [standIn, source.name]));
-      throw translateError(error, { roots: this.roots, copies: scans.copies, names, originalPosition: spliced.originalPosition });
+      throw await namingTheFile(translateError(error, { roots: this.roots, copies: scans.copies, names, originalPosition: spliced.originalPosition }), this.engine, scans.suspects);
     } finally {
       await scans.release();
     }

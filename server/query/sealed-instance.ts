@@ -4,6 +4,7 @@ import path from 'node:path';
 import { EngineError } from '../engine/failures';
 import type { RunReply } from '../engine/messages';
 import { translateError } from '../engine/translate';
+import { namingTheFile } from '../lake/blame';
 import { openScans, type OpenScans } from './open-scans';
 import type { PlannedTable, PreparedQuery } from './prepare';
 import type { Queries } from './queries';
@@ -50,7 +51,7 @@ export async function withInstance<T>(queries: Pick<Queries, 'engine' | 'config'
     if (!(error instanceof EngineError)) throw error;
     const names = new Map(tables.map(({ standIn, source }) => [standIn, source.name]));
     // Positions are those of SQL that the user never saw.
-    throw translateError(new EngineError(error.kind, error.message), { roots: queries.roots, ...(scans ? { copies: scans.copies } : {}), names });
+    throw await namingTheFile(translateError(new EngineError(error.kind, error.message), { roots: queries.roots, ...(scans ? { copies: scans.copies } : {}), names }), engine, scans?.suspects ?? []);
   } finally {
     // The answer does not wait for the instance to be taken down.
     void engine.call('endChange', { id }).catch(() => undefined);

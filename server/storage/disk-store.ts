@@ -55,7 +55,7 @@ export class DiskStore implements LakeStore {
       }
       const here = path.join(folder, path.basename(full));
       // Synchronous on purpose: several times as fast, and a few microseconds each.
-      const isLink = lstatSync(here, { throwIfNoEntry: false })?.isSymbolicLink() ?? false;
+      const isLink = isLinkAt(here, storePath);
       found.set(storePath, isLink ? this.#inside(await realpath(here).catch(() => here), storePath) : here);
       if (index % LOOKED_AT_ONCE === LOOKED_AT_ONCE - 1) await new Promise((resolve) => setImmediate(resolve));
     }
@@ -125,6 +125,7 @@ export class DiskStore implements LakeStore {
       const start = Math.min(range?.start ?? 0, size);
       const length = Math.max(0, Math.min(range?.end ?? size, size) - start);
       const bytes = new Uint8Array(length);
+      if (length === 0) return bytes;
       await file.read(bytes, 0, length, start);
       return bytes;
     } finally {
@@ -315,6 +316,14 @@ async function syncPath(full: string): Promise<void> {
 
 /** In bytes; what file systems take (common practice). */
 const LONGEST_NAME = 255;
+function isLinkAt(full: string, storePath: string): boolean {
+  try {
+    return lstatSync(full, { throwIfNoEntry: false })?.isSymbolicLink() ?? false;
+  } catch (error) {
+    throw asLakeError(error as NodeJS.ErrnoException, storePath);
+  }
+}
+
 /** Paths that are looked at before others get a turn. */
 const LOOKED_AT_ONCE = 500;
 
@@ -327,7 +336,7 @@ function asLakeError(error: NodeJS.ErrnoException, storePath: string): Error {
     case 'ENOTDIR':
       return missing(storePath);
     case 'ENAMETOOLONG':
-      return new LakeError('bad-request', `The name ${shown} is longer than this machine's file system takes.`, { path: shown });
+      return new LakeError('bad-request', `The name ${shown} is longer than this machine's file system takes.`, { path: shown, hint: 'Shorten it; where a table names a file so, its log or metadata is damaged.' });
     case 'EISDIR':
       return new LakeError('bad-request', `${shown} is a folder, where a file was expected.`, { path: storePath });
     case 'EEXIST':

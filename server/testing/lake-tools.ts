@@ -10,6 +10,7 @@ import { filesToRead } from '../../core/scan/plan';
 import { LATEST, type AsOf, type LakeTable } from '../../core/table/contract';
 import type { EngineCalls } from '../engine/engine';
 import { loadRowFilters, scanOf } from '../engine/scan-sql';
+import { namingTheFile } from '../lake/blame';
 import { csvHeaders } from '../lake/csv-headers';
 import { rootsOf } from '../lake/inspect';
 import type { OpenStorage } from '../lake/lake';
@@ -67,7 +68,8 @@ export async function readTable(engine: EngineCalls, store: LakeStore, table: La
       limits: { rows: 1_000_000, resultBytes: 100e6, millis: 60_000 },
     });
   } catch (error) {
-    throw translateError(error, { roots: rootsOf(storage), copies: lease.copies });
+    const suspects = filesToRead(plan).map((file) => ({ local: lease.pathOf(file), name: `bay:${file.path}`, path: file.path, bytes: file.bytes }));
+    throw await namingTheFile(translateError(error, { roots: rootsOf(storage), copies: lease.copies, names: new Map([['\0', (table as { name?: string }).name ?? 'the table']]) }), engine, suspects);
   } finally {
     copies.remove();
   }
