@@ -31,7 +31,7 @@ export function catalogRoutes(services: Services): Route[] {
       method: 'get', path: '/catalog', right: 'asked-inside', summary: 'Namespaces, tables and views', answer: 'All names; details by table',
       handle: async ({ as }) => {
         const [namespaces, relations] = await Promise.all([listNamespaces(database), listRelations(database)]);
-        return { namespaces: namespaces.filter((each) => maySeeNamespace(as, each.name)), relations: relations.filter((each) => mayDo(as, 'see', each)).map(({ definition, columns: _columns, notes: _notes, properties: _properties, ...rest }) => ({ ...rest, viewSql: definition.kind === 'view' ? definition.sql : null })) };
+        return { namespaces: namespaces.filter((each) => maySeeNamespace(as, each.name)), relations: relations.filter((each) => mayDo(as, 'see', each)).map(({ definition, columns: _columns, notes: _notes, properties: _properties, ...rest }) => ({ ...rest, viewSql: definition.kind === 'view' && mayDo(as, 'read', rest) ? definition.sql : null })) };
       },
     },
     {
@@ -40,7 +40,7 @@ export function catalogRoutes(services: Services): Route[] {
       handle: async (input) => {
         const relation = await relationOf(input);
         const base = { namespace: relation.namespace, name: relation.name, kind: relation.kind, format: relation.format, storage: relation.storage, location: relation.location, managed: relation.managed, description: relation.description, owner: relation.owner, tags: relation.tags, ownProperties: relation.properties, vouched: relation.vouched, notes: relation.notes };
-        if (relation.definition.kind === 'view') return { ...base, viewSql: relation.definition.sql, viewColumns: relation.columns ?? [], ...(relation.definition.foreign ? { viewDialect: relation.definition.foreign } : {}) };
+        if (relation.definition.kind === 'view') return { ...base, viewSql: mayDo(input.as, 'read', relation) ? relation.definition.sql : null, viewColumns: relation.columns ?? [], ...(relation.definition.foreign ? { viewDialect: relation.definition.foreign } : {}) };
         const table = lake.table(relation);
         const asOf = asOfFrom(input.query);
         const snapshot = await table.snapshot(asOf);
@@ -74,7 +74,7 @@ export function catalogRoutes(services: Services): Route[] {
     {
       method: 'get', path: '/catalog/{namespace}/{table}/readers', right: 'see', summary: 'Views that read a table or view, directly or by way of others', answer: 'Full names',
       params: tableParams,
-      handle: async (input) => ({ views: await readersOf(database, queries.statements, await relationOf(input)) }),
+      handle: async (input) => ({ views: await readersOf(database, queries.statements, await relationOf(input), input.as) }),
     },
     {
       method: 'patch', path: '/catalog/{namespace}/{table}', right: 'write', summary: 'What people know of a table or view and its columns: description, owner, tags, properties, who vouches for it', answer: 'All of it, as it is now',
@@ -98,7 +98,7 @@ export function catalogRoutes(services: Services): Route[] {
     {
       method: 'get', path: '/catalog/{namespace}/{table}/teardown', right: 'see', summary: 'What taking a table or view down would remove, leave and break', answer: 'Files, bytes and versions in its folder, and the views that read it',
       params: tableParams,
-      handle: async (input) => teardownOf(database, lake, queries.statements, await relationOf(input)),
+      handle: async (input) => teardownOf(database, lake, queries.statements, await relationOf(input), input.as),
     },
     {
       method: 'delete', path: '/catalog/{namespace}/{table}', summary: 'Take a table or view out of the catalog; the files of a managed table wait in the trash, those of an external one stay', answer: 'What was taken out, the files and bytes that went, and until when they can come back',
@@ -109,7 +109,7 @@ export function catalogRoutes(services: Services): Route[] {
         const files = relation.kind === 'view' ? 'keep' : (input.query.files ?? (relation.managed ? 'trash' : 'keep'));
         if (files === 'trash') {
           if (!relation.managed) throw new LakeError('bad-request', `${fullName} is external, so its files are not put in the trash; they stay or are removed.`, { table: fullName });
-          const { files: count, bytes, keepUntil } = await dropToTrash(services, relation, input.who);
+          const { files: count, bytes, keepUntil } = await dropToTrash(services, relation, input.as);
           return { unregistered: fullName, files: count, bytes, keepUntil: keepUntil.toISOString() };
         }
         if (files === 'keep') {
@@ -118,7 +118,7 @@ export function catalogRoutes(services: Services): Route[] {
           return { unregistered: fullName, files: 0, bytes: 0 };
         }
         if (input.query.confirm !== fullName) throw new LakeError('conflict', `Taking ${fullName} down removes its files. Confirm with its full name; nothing was changed.`, { table: fullName });
-        const { inside } = await teardownOf(database, lake, queries.statements, relation);
+        const { inside } = await teardownOf(database, lake, queries.statements, relation, input.as);
         if (inside.length > 0) throw new LakeError('conflict', `${inside.join(', ')} ${inside.length === 1 ? 'lies' : 'lie'} in the folder of ${fullName}. Nothing was changed.`, { table: fullName });
         const storage = lake.storageOf(relation);
         const own = await storage.store.list(relation.location!);

@@ -9,8 +9,9 @@ import { LakeError } from '../../core/errors';
 import { adoptFolder as adoptAsIceberg } from '../../core/iceberg/operations';
 import { normalPath } from '../../core/storage/paths';
 import { LATEST } from '../../core/table/contract';
-import { getRelation, type Relation } from '../catalog/relations';
+import { getNamespace, getRelation, type Relation } from '../catalog/relations';
 import type { Inputs, Route } from '../http/routes';
+import { checkPlaceForNew } from '../lake/belonging';
 import { describeSnapshot } from '../lake/describe';
 import { randomIds, systemClock } from '../lake/lake';
 import { writeWithReceipt } from '../lake/writes';
@@ -128,6 +129,8 @@ export function deltaRoutes(services: Services): Route[] {
         const { relation, table } = await opened(input);
         const { storage, store } = lake.storageOf(relation);
         const path = normalPath(input.body.path as string);
+        // Files of its own lie in a folder of its own, which its namespace gives, or nobody has.
+        await checkPlaceForNew({ sql: services.database, lake, as: input.as }, { name: `${storage.name}:${path}`, place: { storage: lake.storageOf(relation), path } }, await getNamespace(services.database, relation.namespace));
         const asOf = input.body.version === undefined ? LATEST : { kind: 'number' as const, number: BigInt(input.body.version as number) };
         const copy = new DeltaTable(store, path, `${storage.name}:${path}`);
         return { path: copy.name, version: await shallowCopy(table, asOf, copy, ports(input.who)) };

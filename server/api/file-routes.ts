@@ -2,6 +2,7 @@
 import Joi from 'joi';
 import { LakeError } from '../../core/errors';
 import { baseName, below, joinPath, normalPath, parentPath } from '../../core/storage/paths';
+import { PRODUCT } from '../access/access';
 import type { Route } from '../http/routes';
 import { accountOfFiles, filesUnder, removeUnder } from '../lake/account';
 import type { OpenStorage } from '../lake/lake';
@@ -17,7 +18,8 @@ export function fileRoutes({ lake, database, queries, uploads, jobs, events }: S
   const uploadId = Joi.object({ upload: Joi.string().hex().length(32).required() });
   const somePath = storagePath.min(1).invalid('').required();
   const somePaths = Joi.array().items(somePath).min(1).max(10_000).required();
-  const account = (storage: OpenStorage, paths: readonly string[]) => accountOfFiles(database, lake, queries.statements, storage, paths);
+  // Who works with files by their path may see everything.
+  const account = (storage: OpenStorage, paths: readonly string[]) => accountOfFiles(database, lake, queries.statements, storage, paths, PRODUCT);
   /** Fails with `conflict` naming the tables, unless the caller knows. */
   const refuseUsed = async (storage: OpenStorage, paths: readonly string[], doing: string, evenIfUsed: boolean) => {
     if (evenIfUsed) return;

@@ -53,9 +53,9 @@ export function knowledgeRoutes({ database, lake, queries, events }: Services): 
     {
       method: 'get', path: '/namespaces/{namespace}/teardown', right: 'see', summary: 'What taking a namespace down would remove, leave and break', answer: 'The account of each table and view in it',
       params: namespaceParams,
-      handle: async ({ params }) => {
+      handle: async ({ params, as }) => {
         const namespace = await getNamespace(database, params.namespace!);
-        return { namespace: namespace.name, relations: await Promise.all((await listRelations(database, namespace.name)).map((relation) => teardownOf(database, lake, queries.statements, relation))) };
+        return { namespace: namespace.name, relations: await Promise.all((await listRelations(database, namespace.name)).map((relation) => teardownOf(database, lake, queries.statements, relation, as))) };
       },
     },
     {

@@ -16,7 +16,7 @@ import type { DefineStatement, PartitionTerm, QualifiedName, TableDefinition } f
 import { joinPath, normalPath } from '../../core/storage/paths';
 import { LATEST } from '../../core/table/contract';
 import { FILE_PLAN_OPTIONS, readFilePlan, type FilePlan } from '../../core/write/plan';
-import { demand, demandEverywhere, nameOfIdentity, type Identity } from '../access/access';
+import { demand, demandEverywhere, mayDo, nameOfIdentity, type Identity } from '../access/access';
 import { annotateRelation, changeNamespace, createRelation, ensureNamespace, findByLocation, findRelation, getNamespace, getRelation, nameOf, noteColumns, redefineRelation, type Namespace, type RelationDefinition } from '../catalog/relations';
 import type { ChangeResult } from '../change/changes';
 import { TARGET_BYTES } from '../change/iceberg-change';
@@ -86,7 +86,7 @@ export async function createTable(services: DefineServices, statement: Create<'c
   const isManaged = location === undefined;
   const place = await placeOf(lake, namespace, name.name, location, as);
   if (definition.columns.length === 0 && !source) return register(services, name, place, definition, as);
-  await mustBeFree(services, place, fullName);
+  await mustBeFree(services, place, fullName, as);
   if (!source && formatOf(definition, table) === 'parquet') throw new LakeError('bad-request', 'A Parquet table is its files, so it is made AS a query that fills it. Delta and Iceberg tables can be made empty.', { position: table.start });
   const toPlan = FILE_PLAN_OPTIONS.find((option) => definition.options[option] !== undefined);
   if (!source && toPlan) throw new LakeError('bad-request', `"${toPlan}" says how rows go into files, and this statement brings none.`, { position: table.start, hint: 'Fill the table AS a query; for later writes set a property of the table, such as write.target-file-size-bytes.' });
@@ -265,10 +265,10 @@ function folderOf(lake: DefineServices['lake'], location: string): Place {
 }
 
 /** In no folder of another table, with none in it, and with nothing else there. */
-async function mustBeFree({ database, lake }: DefineServices, place: Place, table: string): Promise<void> {
+async function mustBeFree({ database, lake }: DefineServices, place: Place, table: string, as: Identity): Promise<void> {
   const { storage, path } = place;
   const near = await tableAround(database, lake, place);
-  if (near) throw new LakeError('conflict', `${nameOf(near)} lies at ${near.storage}:${near.location ?? ''}, so ${table} cannot lie at ${path}. Nothing was changed.`, { path, hint: 'Choose a folder of its own.' });
+  if (near) throw new LakeError('conflict', `${mayDo(as, 'see', near) ? nameOf(near) : 'Another table'} lies there or in it, so ${table} cannot lie at ${path}. Nothing was changed.`, { path, hint: 'Choose a folder of its own.' });
   const { files, folders } = await storage.store.listFolder(path);
   if (files.length + folders.length === 0) return;
   throw new LakeError('conflict', `Something lies at ${storage.storage.name}:${path} already, so ${table} cannot be made there. Nothing was changed.`, { path, hint: 'Choose an empty folder; a table that stands there is registered by CREATE TABLE without columns.' });

@@ -48,16 +48,17 @@ export class Definitions {
       case 'drop': {
         const relation = await seen(this.services, statement.name, as);
         demand(as, 'manage', relation);
-        const { files, bytes, ...readers } = await teardownOf(database, lake, queries.statements, relation);
+        const { files, bytes, ...readers } = await teardownOf(database, lake, queries.statements, relation, as);
         const goes = relation.kind === 'view' ? 'The view goes' : !relation.managed || statement.keepFiles ? `${nameOf(relation)} leaves the catalog; its ${files} files stay` : `${files} files, ${bytes} bytes, wait in the trash for ${this.services.config.trashDays} days`;
         return [`${goes}.`, ...broken(readers.views), ...readerWords({ ...readers, views: [] })];
       }
       case 'alter-table': {
         const relation = await seen(this.services, statement.table, as);
         demand(as, 'manage', relation);
-        return [`${nameOf(relation)}: ${changeWords(statement.change)}.`, ...readerWords(await allReadersOf(database, queries.statements, relation))];
+        return [`${nameOf(relation)}: ${changeWords(statement.change)}.`, ...readerWords(await allReadersOf(database, queries.statements, relation, as))];
       }
       case 'drop-namespace': {
+        demand(as, 'manage', { namespace: statement.namespace });
         const inside = await listRelations(database, statement.namespace);
         return [inside.length === 0 ? `The namespace ${statement.namespace} is empty and goes.` : statement.cascade ? `${inside.map(nameOf).join(', ')} go with it.` : `It holds ${inside.map(nameOf).join(', ')}, so it cannot go without CASCADE.`];
       }
@@ -127,11 +128,11 @@ export class Definitions {
   async #dropOne(relation: Relation, keepFiles: boolean, as: Identity, leave: () => Promise<void>): Promise<Done> {
     const table = nameOf(relation);
     if (relation.kind === 'table' && relation.managed && !keepFiles) {
-      const { files, views, keepUntil } = await dropToTrash(this.services, relation, nameOfIdentity(as));
+      const { files, views, keepUntil } = await dropToTrash(this.services, relation, as);
       return { done: [`${table} was dropped; its ${files} files wait in the trash until ${keepUntil.toISOString().slice(0, 10)} (UNDROP TABLE ${table}).`, ...broken(views)].join(' '), table };
     }
     const { database, queries } = this.services;
-    const views = await readersOf(database, queries.statements, relation);
+    const views = await readersOf(database, queries.statements, relation, as);
     await leave();
     return { done: [`${table} has left the catalog${relation.kind === 'table' ? '; its files stay where they are' : ''}.`, ...broken(views)].join(' '), table };
   }

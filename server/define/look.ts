@@ -72,11 +72,14 @@ async function ofOne(services: DefineServices, what: Extract<Show, { of: unknown
 
 async function ofView({ queries }: DefineServices, what: Show['what'], relation: Relation, as: Identity): Promise<Look> {
   const { sql } = relation.definition as { sql: string };
+  // What a view is made of tells of tables that not everybody may see who sees the view.
+  const mayRead = mayDo(as, 'read', relation);
+  if (what === 'create') demand(as, 'read', relation);
   if (what === 'create') return rowsOf({ statement: 'varchar' }, [[`CREATE OR REPLACE VIEW ${sqlName(relation)}${relation.description ? ` COMMENT ${quoteText(relation.description)}` : ''} AS\n${sql}`]]);
   const found = relation.columns ?? (await queries.columnsOf(sql, as));
   if (what === 'columns') return rowsOf({ column: 'varchar', type: 'varchar' }, found.map((each) => [each.name, each.type]));
   if (what !== 'describe') throw new LakeError('bad-request', `${nameOf(relation)} is a view; it has no ${what} of its own.`, { table: nameOf(relation) });
-  return rowsOf(ABOUT, [...found.map((each) => ['column', each.name, each.type, null]), ['view', 'query', sql, relation.description || null]]);
+  return rowsOf(ABOUT, [...found.map((each) => ['column', each.name, each.type, null]), ['view', 'query', mayRead ? sql : null, relation.description || null]]);
 }
 
 function columns(relation: Relation, { schema }: Snapshot, key: readonly string[]): Look {

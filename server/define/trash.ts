@@ -2,6 +2,7 @@
 import { randomUUID } from 'node:crypto';
 import { LakeError } from '../../core/errors';
 import { below, joinPath } from '../../core/storage/paths';
+import { nameOfIdentity, type Identity } from '../access/access';
 import { forgetDropped, listDropped, listOverdue, moveToDropped, takeBack, type Dropped } from '../catalog/dropped';
 import { nameOf, type Relation } from '../catalog/relations';
 import { removeUnder, teardownOf, type Teardown } from '../lake/account';
@@ -14,8 +15,8 @@ export type TrashServices = Pick<Services, 'database' | 'lake' | 'queries' | 'ev
 const DAY_MS = 86_400_000;
 
 /** Fails with `conflict` where another table lies in its folder; nothing is changed then. */
-export async function dropToTrash({ database, lake, queries, events, config }: TrashServices, relation: Relation, who: string): Promise<Teardown & { keepUntil: Date }> {
-  const account = await teardownOf(database, lake, queries.statements, relation);
+export async function dropToTrash({ database, lake, queries, events, config }: TrashServices, relation: Relation, as: Identity): Promise<Teardown & { keepUntil: Date }> {
+  const account = await teardownOf(database, lake, queries.statements, relation, as);
   const name = nameOf(relation);
   if (account.inside.length > 0) throw new LakeError('conflict', `${account.inside.join(', ')} ${account.inside.length === 1 ? 'lies' : 'lie'} in the folder of ${name}. Nothing was changed.`, { table: name });
   const storage = lake.storageOf(relation);
@@ -23,7 +24,7 @@ export async function dropToTrash({ database, lake, queries, events, config }: T
   const keepUntil = new Date(Date.now() + config.trashDays * DAY_MS);
   await moveFolder(storage, relation.location!, trash);
   try {
-    await moveToDropped(database, relation, { trash, files: account.files ?? 0, bytes: account.bytes ?? 0, keepUntil }, who);
+    await moveToDropped(database, relation, { trash, files: account.files ?? 0, bytes: account.bytes ?? 0, keepUntil }, nameOfIdentity(as));
   } catch (error) {
     await moveFolder(storage, trash, relation.location!);
     throw error;

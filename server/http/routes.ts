@@ -1,6 +1,7 @@
 /** Routes as data: the same Joi schemas check every input and make the OpenAPI document. */
 import type { Request, Response, Router } from 'express';
 import Joi from 'joi';
+import { LakeError } from '../../core/errors';
 import { demand, demandEverywhere, nameOfIdentity, type Identity, type Right } from '../access/access';
 
 export interface Inputs {
@@ -38,8 +39,9 @@ export function mount(router: Router, routes: readonly Route[], identify: (reque
   for (const route of routes) {
     router[route.method](route.path.replace(/\{(\w+)\}/g, ':$1'), async (request, response) => {
       const as = await identify(request);
+      // Before anything of the request is looked at: what is wrong with it is told to whom it concerns.
+      checkRight(route, request.params as Inputs['params'], as);
       const params: Inputs['params'] = check(route.params ?? NOTHING.unknown(true), request.params);
-      checkRight(route, params, as);
       const input: Inputs = {
         as,
         who: nameOfIdentity(as),
@@ -47,10 +49,19 @@ export function mount(router: Router, routes: readonly Route[], identify: (reque
         query: check(route.query ?? NOTHING, request.query),
         body: check(route.body ?? NOTHING.unknown(true), request.body ?? {}),
       };
-      const answer = await route.handle(input, request, response);
+      const answer = await route.handle(input, request, response).catch((error: unknown) => {
+        throw as.kind === 'token' ? withoutNames(error) : error;
+      });
       if (answer !== undefined) response.json(answer);
     });
   }
+}
+
+/** What is near a name that is not there could be what a token may not see. */
+function withoutNames(error: unknown): unknown {
+  if (!(error instanceof LakeError) || error.kind !== 'not-found' || error.details.hint === undefined) return error;
+  const { hint: _, ...details } = error.details;
+  return new LakeError(error.kind, error.message, details, { cause: error.cause });
 }
 
 function checkRight(route: Route, params: Inputs['params'], as: Identity): void {

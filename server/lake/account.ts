@@ -3,6 +3,7 @@ import { LakeError } from '../../core/errors';
 import type { ObjectInfo } from '../../core/storage/object-store';
 import { below } from '../../core/storage/paths';
 import { LATEST } from '../../core/table/contract';
+import { mayDo, type Identity } from '../access/access';
 import { listRelations, type Relation } from '../catalog/relations';
 import type { Sql } from '../catalog/database';
 import { allReadersOf, readersOf, type Readers } from '../query/readers';
@@ -36,7 +37,7 @@ export async function filesUnder({ store, storage }: OpenStorage, paths: readonl
   return [...new Map(found.flat().map((file) => [file.path, file])).values()];
 }
 
-export async function accountOfFiles(sql: Sql, lake: Lake, statements: Statements, storage: OpenStorage, paths: readonly string[]): Promise<FilesAccount> {
+export async function accountOfFiles(sql: Sql, lake: Lake, statements: Statements, storage: OpenStorage, paths: readonly string[], as: Identity): Promise<FilesAccount> {
   const files = await filesUnder(storage, paths);
   const gone = new Set(files.map((file) => file.path));
   const near = (await listRelations(sql)).filter((relation) => relation.kind === 'table' && relation.storage === storage.storage.name && paths.some((path) => touches(relation.location ?? '', path)));
@@ -46,7 +47,7 @@ export async function accountOfFiles(sql: Sql, lake: Lake, statements: Statement
     const used = live?.filter((file) => gone.has(file.path)).length ?? null;
     const holdsItsLog = files.some((file) => isLog(below(relation.location ?? '', file.path)));
     if (used === 0 && !holdsItsLog) continue;
-    tables.push({ name: `${relation.namespace}.${relation.name}`, managed: relation.managed, files: used, of: live?.length ?? null, views: await readersOf(sql, statements, relation) });
+    tables.push({ name: `${relation.namespace}.${relation.name}`, managed: relation.managed, files: used, of: live?.length ?? null, views: await readersOf(sql, statements, relation, as) });
   }
   return { files: files.length, bytes: files.reduce((sum, file) => sum + file.bytes, 0), tables };
 }
@@ -75,13 +76,13 @@ export interface Teardown extends Readers {
 }
 
 /** What taking a table or view down would leave and break. */
-export async function teardownOf(sql: Sql, lake: Lake, statements: Statements, relation: Relation): Promise<Teardown> {
+export async function teardownOf(sql: Sql, lake: Lake, statements: Statements, relation: Relation, as: Identity): Promise<Teardown> {
   const name = `${relation.namespace}.${relation.name}`;
-  const base = { name, kind: relation.kind, managed: relation.managed, storage: relation.storage, location: relation.location, ...(await allReadersOf(sql, statements, relation)) };
+  const base = { name, kind: relation.kind, managed: relation.managed, storage: relation.storage, location: relation.location, ...(await allReadersOf(sql, statements, relation, as)) };
   if (relation.kind === 'view' || relation.location === null) return { ...base, files: null, bytes: null, versions: null, inside: [] };
   const { store } = lake.storageOf(relation);
   const [files, history, all] = await Promise.all([store.list(relation.location), lake.table(relation).history().catch(() => []), listRelations(sql)]);
-  const inside = all.filter((other) => other.id !== relation.id && other.storage === relation.storage && (other.location === relation.location || below(relation.location!, other.location ?? '') !== undefined)).map((other) => `${other.namespace}.${other.name}`);
+  const inside = all.filter((other) => other.id !== relation.id && other.storage === relation.storage && (other.location === relation.location || below(relation.location!, other.location ?? '') !== undefined)).map((other) => (mayDo(as, 'see', other) ? `${other.namespace}.${other.name}` : 'another table'));
   return { ...base, files: files.length, bytes: files.reduce((sum, file) => sum + file.bytes, 0), versions: history.filter((entry) => entry.version !== undefined).length, inside };
 }
 

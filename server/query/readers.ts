@@ -1,4 +1,5 @@
 /** Which views read a table or view, directly or by way of others. */
+import { mayDo, mayDoEverywhere, PRODUCT, type Identity } from '../access/access';
 import { listRelations, type Relation } from '../catalog/relations';
 import type { Sql } from '../catalog/database';
 import { listSavedQueries } from '../catalog/saved-queries';
@@ -16,11 +17,13 @@ export interface Readers {
 }
 
 /** Whom a change of the table or view concerns. */
-export async function allReadersOf(sql: Sql, statements: Statements, relation: Relation): Promise<Readers> {
+export async function allReadersOf(sql: Sql, statements: Statements, relation: Relation, as: Identity): Promise<Readers> {
   const name = fullName(relation);
-  const views = await readersOf(sql, statements, relation);
-  const known = new Set([name, ...views].map((each) => each.toLowerCase()));
-  const saved = await Promise.all((await listSavedQueries(sql)).map(async (each) => {
+  const all = await readersOf(sql, statements, relation, PRODUCT);
+  const views = await readersOf(sql, statements, relation, as);
+  const known = new Set([name, ...all].map((each) => each.toLowerCase()));
+  // Saved queries belong to nobody in particular, so those see them who may read everything.
+  const saved = await Promise.all((mayDoEverywhere(as, 'read') ? await listSavedQueries(sql) : []).map(async (each) => {
     const statement = await statements.read(each.sql).catch(() => undefined);
     return statement?.references.some(({ name: names }) => known.has(names.join('.').toLowerCase())) ? [each.name] : [];
   }));
@@ -40,9 +43,10 @@ export function readerWords({ views, savedQueries, receipts }: Readers): string[
   ];
 }
 
-/** Full names, in the order of the catalog. A view whose text can no longer be parsed reads nothing. */
-export async function readersOf(sql: Sql, statements: Statements, relation: Relation): Promise<string[]> {
-  return (await viewsByTable(sql, statements))(fullName(relation));
+/** Full names of those that the asker may see, in the order of the catalog. A view whose text can no longer be parsed reads nothing. */
+export async function readersOf(sql: Sql, statements: Statements, relation: Relation, as: Identity): Promise<string[]> {
+  const names = (await viewsByTable(sql, statements))(fullName(relation));
+  return names.filter((name) => mayDo(as, 'see', { namespace: name.slice(0, name.lastIndexOf('.')), name: name.slice(name.lastIndexOf('.') + 1) }));
 }
 
 /** The same for many tables: every view is parsed once. */
