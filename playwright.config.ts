@@ -1,15 +1,19 @@
 import { defineConfig } from '@playwright/test';
 
-/** One server with a fresh demo lake for all browser tests; the port and the data folder are the tests' own. */
+/** Browser tests run in shards side by side, each with a server and a fresh demo lake; ports and data folders are the tests' own. */
+const shard = Number(process.env.E2E_SHARD ?? 1);
+const address = `http://127.0.0.1:${4790 + shard}`;
+
 export default defineConfig({
   testDir: 'e2e',
+  outputDir: `test-results/${shard}`,
   timeout: 60_000,
   workers: 1,
   fullyParallel: false,
   retries: 0,
   reporter: [['list'], ['json', { outputFile: process.env.PLAYWRIGHT_JSON_OUTPUT_NAME ?? '.cache/test-reports/browser.json' }]],
   use: {
-    baseURL: 'http://127.0.0.1:4791',
+    baseURL: address,
     viewport: { width: 1280, height: 800 },
     locale: 'en-GB',
     timezoneId: 'UTC',
@@ -24,7 +28,7 @@ export default defineConfig({
   },
   webServer: {
     command: 'node e2e/serve.mjs',
-    url: 'http://127.0.0.1:4791/api/health',
+    url: `${address}/api/health`,
     timeout: 120_000,
     gracefulShutdown: { signal: 'SIGTERM', timeout: 10_000 },
   },

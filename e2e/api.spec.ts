@@ -5,6 +5,7 @@ import { request as httpRequest } from 'node:http';
 import path from 'node:path';
 import { expect, test, type APIRequestContext } from '@playwright/test';
 import { parquetMetadataAsync } from 'hyparquet';
+import { home } from './served';
 
 const query = (request: APIRequestContext, sql: string, more: Record<string, unknown> = {}) => request.post('/api/query', { data: { sql, ...more } });
 
@@ -53,7 +54,7 @@ test('versions, snapshot ids and times all name a state', async ({ request }) =>
 
 test('files can be asked where they lie, without registering them', async ({ request }) => {
   const landed = await (await query(request, `SELECT count(*), count(chlorophyll_ug_l) > 0 FROM "tern-bay:landing/soundings" WHERE day = '2026-03-14'`)).json();
-  const day = '.cache/e2e-home/lake/tern-bay/landing/soundings/day=2026-03-14';
+  const day = `${home}/lake/tern-bay/landing/soundings/day=2026-03-14`;
   const counts = await Promise.all(readdirSync(day).map(async (name) => Number((await parquetMetadataAsync(new Uint8Array(readFileSync(path.join(day, name))).buffer)).num_rows)));
   expect(landed.rows).toEqual([[counts.reduce((sum, count) => sum + count, 0), true]]);
   expect(landed.receipt.tables[0].files).toEqual({ total: 720, skippedByPartition: 712, skippedByBounds: 0, read: 8 });

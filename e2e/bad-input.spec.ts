@@ -5,8 +5,9 @@ import path from 'node:path';
 import { expect, test, type APIRequestContext } from '@playwright/test';
 import { parquetReadObjects } from 'hyparquet';
 import { compressors } from 'hyparquet-compressors';
+import { home } from './served';
 
-const demo = '.cache/e2e-home/lake/tern-bay';
+const demo = `${home}/lake/tern-bay`;
 const vega = 'node_modules/vega-datasets/data';
 let lake: string;
 
@@ -54,7 +55,7 @@ const broken: [what: string, sql: string, words: RegExp, details: Record<string,
   ['a folder of mixed kinds', 'SELECT * FROM "odd:mixed"', /1 CSV file and 1 JSON file/, { path: 'mixed' }],
   ['a Delta log with a missing commit', 'SELECT * FROM "odd:gap"', /00000000000000000004\.json is missing/, { path: 'gap/_delta_log/00000000000000000004.json' }],
   ['a Delta log with a line that is no JSON', 'SELECT * FROM "odd:broken-log"', /line 2: expected one JSON action/, { path: 'broken-log/_delta_log/00000000000000000014.json', line: 2 }],
-  ['Iceberg metadata that is no JSON', 'SELECT * FROM "odd:no-json"', /v1\.metadata\.json: not JSON/, { path: 'no-json/metadata/v1.metadata.json' }],
+  ['Iceberg metadata that is no JSON', 'SELECT * FROM "odd:no-json"', /v1\.metadata\.json: it is no JSON/, { path: 'no-json/metadata/v1.metadata.json' }],
 ];
 for (const [what, sql, words, details] of broken) {
   test(`${what} is named`, async ({ request }) => {
@@ -86,7 +87,7 @@ test('a crawl over all of it finds what is good and says what is not', async ({ 
   await row('odd.cut').getByRole('button', { name: 'odd.cut' }).click();
   await expect(page.getByRole('region', { name: 'Evidence of the chosen finding' })).toContainText('cut/short.parquet');
   await expect(row('odd.gap')).toContainText('00000000000000000004.json is missing');
-  await expect(row('odd.no_json')).toContainText('not JSON');
+  await expect(row('odd.no_json')).toContainText('it is no JSON');
   await expect(row('odd.mixed')).toContainText('no one shape');
   await expect(row('open.flights')).toContainText('3,000,000');
   expect((await request.get('/api/health')).status()).toBe(200);

@@ -3,9 +3,10 @@ import { cpSync, mkdirSync, rmSync } from 'node:fs';
 import path from 'node:path';
 import { expect, test, type APIRequestContext, type Page } from '@playwright/test';
 import { ObjectStoreStandIn } from '../server/standins/object-store';
+import { home } from './served';
 
 const root = path.resolve('.cache/e2e-both');
-const lake = path.resolve('.cache/e2e-home/lake/tern-bay');
+const lake = path.resolve(`${home}/lake/tern-bay`);
 const keys = { accessKeyId: 'both', secretAccessKey: 'alike', rights: ['list', 'read', 'write', 'delete'] as const };
 const standIn = new ObjectStoreStandIn(path.join(root, 'buckets'), [keys]);
 const FAULTS = { delayMs: 2, throttleEvery: 11, failEvery: 17, loseAnswerEvery: 23, cutEvery: 7 };

@@ -1,8 +1,9 @@
 /** Names in the catalog: described, and taken out again with an account of what stays. */
 import { existsSync } from 'node:fs';
 import { expect, test } from '@playwright/test';
+import { home } from './served';
 
-const limits = '.cache/e2e-home/lake/tern-bay/landing/limits/water-limits.csv';
+const limits = `${home}/lake/tern-bay/landing/limits/water-limits.csv`;
 
 test('an external table is registered, described, and taken out; its file stays and can be registered again', async ({ page, request }) => {
   const crawl = async () => {

@@ -4,6 +4,7 @@ import { mkdtempSync, rmSync, writeFileSync } from 'node:fs';
 import os from 'node:os';
 import path from 'node:path';
 import { expect, test } from '@playwright/test';
+import { address } from './served';
 
 const folder = mkdtempSync(path.join(os.tmpdir(), 'harbor-cli-'));
 const file = (name: string, text: string) => {
@@ -16,7 +17,7 @@ test.afterAll(async ({ request }) => {
 });
 
 function harbor(args: string[], env: Record<string, string> = {}) {
-  const { status, stdout, stderr } = spawnSync(process.execPath, ['--import', 'tsx', 'cli/main.ts', ...args], { encoding: 'utf8', env: { ...process.env, KIND_HARBOR_URL: 'http://127.0.0.1:4791', ...env } });
+  const { status, stdout, stderr } = spawnSync(process.execPath, ['--import', 'tsx', 'cli/main.ts', ...args], { encoding: 'utf8', env: { ...process.env, KIND_HARBOR_URL: address, ...env } });
   return { status, stdout, stderr };
 }
 const json = (...args: string[]) => {

@@ -3,8 +3,9 @@ import { createHash } from 'node:crypto';
 import { readdirSync, readFileSync } from 'node:fs';
 import path from 'node:path';
 import { expect, test } from '@playwright/test';
+import { home } from './served';
 
-const lake = '.cache/e2e-home/lake/tern-bay';
+const lake = `${home}/lake/tern-bay`;
 /** Of every file's path and bytes; changes when the demo's data, its writers or the engine's version do. */
 const EXPECTED = 'a6f54852f08a67bcb2b2bec3a70d0f5f03b09ebffaf3752a6bf23eb0c5c74e9a';
 

@@ -2,8 +2,9 @@
 import { mkdirSync, readdirSync, rmSync } from 'node:fs';
 import path from 'node:path';
 import { expect, test } from '@playwright/test';
+import { home } from './served';
 
-const folder = path.resolve('.cache/e2e-home/lake/tern-bay/made/office');
+const folder = path.resolve(`${home}/lake/tern-bay/made/office`);
 test.afterAll(() => rmSync(folder, { recursive: true, force: true }));
 
 test('the fleet office is landed from its page, and read in the lake as it is there', async ({ page, request }) => {

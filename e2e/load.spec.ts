@@ -2,8 +2,9 @@
 import { mkdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
 import path from 'node:path';
 import { expect, test, type APIRequestContext } from '@playwright/test';
+import { home } from './served';
 
-const folder = path.resolve('.cache/e2e-home/lake/tern-bay/made/loads');
+const folder = path.resolve(`${home}/lake/tern-bay/made/loads`);
 const put = (name: string, text: string) => {
   mkdirSync(path.dirname(path.join(folder, name)), { recursive: true });
   writeFileSync(path.join(folder, name), text);

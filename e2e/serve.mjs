@@ -2,7 +2,8 @@
 import { rmSync } from 'node:fs';
 import { main } from '../dist/server/main.js';
 
-const home = '.cache/e2e-home';
+const shard = Number(process.env.E2E_SHARD ?? 1);
+const home = `.cache/e2e-home-${shard}`;
 rmSync(home, { recursive: true, force: true });
-Object.assign(process.env, { KIND_HARBOR_HOME: home, KIND_HARBOR_PORT: '4791', KIND_HARBOR_PERSON: 'Ada Tern' });
+Object.assign(process.env, { KIND_HARBOR_HOME: home, KIND_HARBOR_PORT: String(4790 + shard), KIND_HARBOR_PERSON: 'Ada Tern' });
 await main([]);

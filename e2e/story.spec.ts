@@ -1,6 +1,7 @@
 /** From raw files to an answer from an old version, as a new user would go. */
 import { AxeBuilder } from '@axe-core/playwright';
 import { expect, test, type Page } from '@playwright/test';
+import { address } from './served';
 
 test.describe.configure({ mode: 'default' });
 
@@ -167,7 +168,7 @@ test('places and finding by keyboard', async ({ page }) => {
 for (const scheme of ['light', 'dark'] as const) {
   test(`no accessibility fault on any page, ${scheme}`, async ({ browser, request }) => {
     test.setTimeout(120_000);
-    const context = await browser.newContext({ colorScheme: scheme, baseURL: 'http://127.0.0.1:4791', viewport: { width: 1280, height: 800 } });
+    const context = await browser.newContext({ colorScheme: scheme, baseURL: address, viewport: { width: 1280, height: 800 } });
     const page = await context.newPage();
     const { runId } = await (await request.post('/api/crawls', { data: { storage: 'tern-bay', folder: 'landing' } })).json();
     const pages: [url: string, ready: string][] = [

@@ -2,8 +2,9 @@
 import { existsSync, readdirSync } from 'node:fs';
 import path from 'node:path';
 import { expect, test } from '@playwright/test';
+import { home } from './served';
 
-const folder = path.resolve('.cache/e2e-home/lake/tern-bay/refined/water_limits');
+const folder = path.resolve(`${home}/lake/tern-bay/refined/water_limits`);
 const files = () => (existsSync(folder) ? readdirSync(folder, { recursive: true, encoding: 'utf8', withFileTypes: true }).filter((entry) => entry.isFile()).length : 0);
 
 test('a dropped managed table waits in the trash and comes back from the catalog page, with what was known of it', async ({ page, request }) => {

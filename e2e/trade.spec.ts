@@ -2,8 +2,9 @@
 import { mkdirSync, rmSync, writeFileSync } from 'node:fs';
 import path from 'node:path';
 import { expect, test, type APIRequestContext } from '@playwright/test';
+import { home } from './served';
 
-const dated = path.resolve('.cache/e2e-home/lake/tern-bay/made/dated');
+const dated = path.resolve(`${home}/lake/tern-bay/made/dated`);
 test.afterAll(async ({ request }) => {
   rmSync(dated, { recursive: true, force: true });
   await request.delete('/api/namespaces/guild?files=remove&confirm=guild');
@@ -59,7 +60,7 @@ test('a table that the catalog owns is one table, by its name and by its folder'
   for (const from of ['guild.owned', '"tern-bay:warehouse/guild/owned"']) expect(await sql(request, `SELECT n FROM ${from} ORDER BY n`)).toEqual([[1], [2], [3]]);
   const refused = async (text: string) => (await (await request.post('/api/query', { data: { sql: text } })).json()).detail as string;
   expect(await refused("CREATE TABLE guild.second WITH (location = 'tern-bay:warehouse/guild/owned')")).toContain('in the catalog as guild.owned already');
-  expect(await refused("CREATE TABLE guild.inner (n integer) WITH (location = 'tern-bay:warehouse/guild/owned/data/inner')")).toContain('guild.owned lies at');
+  expect(await refused("CREATE TABLE guild.inner (n integer) WITH (location = 'tern-bay:warehouse/guild/owned/data/inner')")).toContain('guild.owned lies there or in it');
 });
 
 test('a dimension is built from three joined tables, with a key by row number', async ({ request }) => {

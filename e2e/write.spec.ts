@@ -3,8 +3,9 @@ import { existsSync, readdirSync, readFileSync, rmSync } from 'node:fs';
 import path from 'node:path';
 import { gunzipSync } from 'node:zlib';
 import { expect, test, type APIRequestContext } from '@playwright/test';
+import { home } from './served';
 
-const lake = path.resolve('.cache/e2e-home/lake/tern-bay');
+const lake = path.resolve(`${home}/lake/tern-bay`);
 const folder = path.join(lake, 'made/written');
 test.beforeAll(() => rmSync(folder, { recursive: true, force: true }));
 test.afterAll(async ({ request }) => {

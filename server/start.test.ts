@@ -158,6 +158,7 @@ describe('one clear sentence and exit code 1', () => {
     ['is lost', (at) => rmSync(path.join(at, 'secrets.key')), /^The key .* is missing, and the catalog holds 1 tokens and keys.*\n$/],
   ])('for a data folder whose key %s', async (what, spoil, sentence) => {
     const at = path.join(folder.path, `key ${what}`);
+    cpSync(home, at, { recursive: true });
     const first = start(4814, { KIND_HARBOR_HOME: at });
     await ready(first);
     expect((await post(4814, '/access/tokens', { name: 'of before', grants: [{ on: '*', right: 'read' }] })).status).toBe(200);
@@ -172,6 +173,7 @@ describe('one clear sentence and exit code 1', () => {
 
   it('for a start that was ended early, which is no damage', async () => {
     const at = path.join(folder.path, 'ended');
+    cpSync(home, at, { recursive: true });
     const server = start(4815, { KIND_HARBOR_HOME: at });
     const catalog = () => childrenOf(server.child.pid!).find((pid) => readFileSync(`/proc/${pid}/cmdline`, 'utf8').includes('catalog-process.js\0serve'));
     while (catalog() === undefined) await new Promise((resolve) => setTimeout(resolve, 1));

@@ -16,6 +16,7 @@ import { randomIds, systemClock } from '../server/lake/lake';
 import { DiskStore } from '../server/storage/disk-store';
 import { LocalEngine } from '../server/testing/local-engine';
 import { SqlBench } from '../server/testing/sql-bench';
+import { checkApi } from './interop-api';
 import { checkFiles } from './interop-files';
 import { checkIceberg } from './interop-iceberg';
 import { judgeOurs, judgeTheirs } from './interop-random-tables';
@@ -126,6 +127,7 @@ passed += files.passed;
 failed += files.failed;
 await checkIceberg(python, cache, judge);
 
+await checkApi(judge);
 await checkSpark(judge);
 
 /** Tables of the two libraries a run; the seed is another each day, and can be given: `-- --seed N`. */

@@ -27,6 +27,8 @@ export function storageRoutes({ lake, inspector, database, events }: Services): 
   const pages = new FolderPages(events);
   const bucketOf = ({ name: called, endpoint, region, bucket, prefix, addressing, keys }: Record<string, unknown>): NewStorage => {
     if (!endpoint || !bucket) throw new LakeError('bad-request', 'A bucket needs the address of its store (endpoint) and its name (bucket).');
+    const { username, password } = new URL(endpoint as string);
+    if (username !== '' || password !== '') throw new LakeError('bad-request', 'The address of the store has a name or password in it, which would be kept and shown as it is.', { hint: 'Give the keys as keys; they are kept sealed.' });
     return { name: called as string, kind: 's3', location: '', settings: { endpoint, region, bucket, prefix, addressing } as S3Settings, secret: keys ? lake.secrets.seal(keys) : null };
   };
   const databaseOf = ({ name: called, host, port, database: inside, user, password, ssl }: Record<string, unknown>): NewStorage => {

@@ -8,7 +8,7 @@ import { PGlite } from '@electric-sql/pglite';
 import { createScramSha256Data } from 'pg-gateway';
 import { fromNodeSocket } from 'pg-gateway/node';
 
-const [, , password] = process.argv;
+const password = process.env.OFFICE_PASSWORD;
 process.on('SIGINT', () => undefined);
 process.on('disconnect', () => process.exit(0));
 

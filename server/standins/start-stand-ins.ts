@@ -44,7 +44,7 @@ async function startRiverWatch({ config, lake, workEngine }: Services, onStop: O
 
 /** Its process takes seconds to come up; the server does not wait for it. */
 async function startFleetOffice({ config, lake, log, events }: Services, onStop: OnStop): Promise<void> {
-  const child = fork(path.join(programFile('server'), 'fleet-office.js'), [OFFICE.password], { env: childEnvironment({}), stdio: ['ignore', 'ignore', 'inherit', 'ipc'] });
+  const child = fork(path.join(programFile('server'), 'fleet-office.js'), [], { env: childEnvironment({ OFFICE_PASSWORD: OFFICE.password }), stdio: ['ignore', 'ignore', 'inherit', 'ipc'] });
   onStop(async () => {
     if (child.exitCode === null) child.kill('SIGKILL');
   });
