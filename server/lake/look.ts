@@ -46,6 +46,7 @@ const FIRST_ROWS = 50;
 const FIRST_LINES = 40;
 const CHECKED_BYTES = 256e6;
 const PACKED_HEAD = 16 * 1024;
+const MOST_PACKED = 100;
 
 /** With `given` the file is read like that instead of as it seems. */
 export async function lookAtFile(storage: OpenStorage, filePath: string, inspector: Inspector, given?: ReadOptions): Promise<FileLook> {
@@ -84,7 +85,8 @@ async function checkLines(inspector: Inspector, storage: OpenStorage, plan: Scan
   const head = compression === 'none' ? undefined : await readHeadBytes(storage.store, info.path, compression, PACKED_HEAD);
   const bytes = head ? (info.bytes / Math.min(info.bytes, PACKED_HEAD)) * head.length : info.bytes;
   const tooLarge = { misfits: null, unchecked: 'The file is too large to hold every line of it against this here; its first rows fit.' };
-  if (bytes > CHECKED_BYTES) return tooLarge;
+  // What is packed a hundred times and more could be any size.
+  if (bytes > CHECKED_BYTES || (head && head.length > MOST_PACKED * PACKED_HEAD)) return tooLarge;
   try {
     return { misfits: await misfitsOf(inspector, storage, plan), unchecked: null };
   } catch (error) {
