@@ -127,7 +127,8 @@ passed += files.passed;
 failed += files.failed;
 await checkIceberg(python, cache, judge);
 
-await checkApi(judge);
+// Longer than all the rest together, so only when asked for: `npm run interop -- --api`.
+if (process.argv.includes('--api')) await checkApi(judge);
 await checkSpark(judge);
 
 /** Tables of the two libraries a run; the seed is another each day, and can be given: `-- --seed N`. */

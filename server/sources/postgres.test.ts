@@ -15,7 +15,7 @@ const settings = () => ({ host: '127.0.0.1', port, database: 'postgres', user: '
 const driver = (password = 'tide') => new PostgresDriver(settings(), () => password);
 
 beforeAll(async () => {
-  office = fork(path.join(programFile('server'), 'fleet-office.js'), ['tide'], { stdio: ['ignore', 'ignore', 'inherit', 'ipc'] });
+  office = fork(path.join(programFile('server'), 'fleet-office.js'), [], { env: { ...process.env, OFFICE_PASSWORD: 'tide' }, stdio: ['ignore', 'ignore', 'inherit', 'ipc'] });
   port = await new Promise((resolve) => office.once('message', (message: { port: number }) => resolve(message.port)));
 }, 60_000);
 afterAll(() => void office.kill('SIGKILL'));
