@@ -25,7 +25,7 @@ export async function benchStandard(): Promise<Claim[]> {
   const bench = new SqlBench(new DiskStore(at), engine);
   await makeTables(bench, new DiskStore(at), folder, 'tpch', ['delta', 'iceberg']);
   const tables = tablesOf(folder, 'tpch');
-  const views = (format: string) => tables.map((table) => `CREATE VIEW ${table} AS SELECT * FROM read_parquet('${at}/${format}_${table}/**/*.parquet')`);
+  const views = (format: string) => tables.map((table) => `CREATE OR REPLACE TEMP VIEW ${table} AS SELECT * FROM read_parquet('${at}/${format}_${table}/**/*.parquet')`);
   const raw = (format: string, sql: string) => engine.call('query', { id: 'reference', setup: views(format), sql, allow: { folders: [at] }, limits: { rows: 1e6, resultBytes: 1e9, millis: 600_000 } });
   const claims: Claim[] = [];
   for (const [format, limit] of Object.entries(LIMITS)) {

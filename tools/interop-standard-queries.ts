@@ -81,7 +81,7 @@ export async function runSuite(folder: string, suite: Suite, formats: readonly T
     await makeTables(bench, store, folder, suite, formats);
     const tables = tablesOf(folder, suite);
     const queries = standardQueries(folder, suite);
-    const views = tables.map((table) => `CREATE VIEW ${table} AS SELECT * FROM read_parquet('${path.join(folder, suite, table, 'part-0.parquet')}')`);
+    const views = tables.map((table) => `CREATE OR REPLACE TEMP VIEW ${table} AS SELECT * FROM read_parquet('${path.join(folder, suite, table, 'part-0.parquet')}')`);
     const raw = new Map<number, unknown[][]>();
     for (const { number, sql } of queries) {
       const reply = await engine.call('query', { id: `${suite}-${number}`, setup: views, sql, allow: { folders: [folder] }, limits: { rows: 1_000_000, resultBytes: 1e9, millis: 600_000 } });

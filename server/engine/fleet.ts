@@ -57,8 +57,14 @@ class Processes {
     const engine = found ?? (this.#all.size < this.most ? this.#make() : await new Promise<Engine>((resolve) => this.#waiting.push(resolve)));
     if (this.#last.size > 1000) this.#last.clear();
     this.#last.set(key, engine);
-    await engine.start();
-    return engine;
+    try {
+      await engine.start();
+      return engine;
+    } catch (error) {
+      // The next one to take it tries again.
+      this.give(engine);
+      throw error;
+    }
   }
 
   give(engine: Engine): void {
