@@ -14,7 +14,7 @@ const KINDS: Record<ErrorKind, { status: number; title: string }> = {
   refused: { status: 403, title: 'Not allowed' },
   limit: { status: 413, title: 'A limit was reached' },
   cancelled: { status: 409, title: 'Cancelled' },
-  unavailable: { status: 503, title: 'Not there just now' },
+  unavailable: { status: 503, title: 'Not available just now' },
 };
 
 export function sendProblem(response: Response, status: number, title: string, detail: string, more: Record<string, unknown> = {}): void {
