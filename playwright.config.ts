@@ -1,12 +1,9 @@
 import { defineConfig } from '@playwright/test';
+import { address } from './e2e/served';
 
-/** Browser tests run in shards side by side, each with a server and a fresh demo lake; ports and data folders are the tests' own. */
-const shard = Number(process.env.E2E_SHARD ?? 1);
-const address = `http://127.0.0.1:${4790 + shard}`;
-
+/** One server with a fresh demo lake for all browser tests; the port and the data folder are the tests' own. */
 export default defineConfig({
   testDir: 'e2e',
-  outputDir: `test-results/${shard}`,
   timeout: 60_000,
   workers: 1,
   fullyParallel: false,

@@ -2,8 +2,7 @@
 import { rmSync } from 'node:fs';
 import { main } from '../dist/server/main.js';
 
-const shard = Number(process.env.E2E_SHARD ?? 1);
-const home = `.cache/e2e-home-${shard}`;
+const home = '.cache/e2e-home';
 rmSync(home, { recursive: true, force: true });
-Object.assign(process.env, { KIND_HARBOR_HOME: home, KIND_HARBOR_PORT: String(4790 + shard), KIND_HARBOR_PERSON: 'Ada Tern' });
+Object.assign(process.env, { KIND_HARBOR_HOME: home, KIND_HARBOR_PORT: '4791', KIND_HARBOR_PERSON: 'Ada Tern' });
 await main([]);

@@ -19,9 +19,7 @@ let failed = 0;
 
 const bin = (name) => path.join(root, 'node_modules', '.bin', name);
 const unitReport = path.join(reports, 'unit.json');
-const browserReport = (shard) => path.join(reports, `browser-${shard}.json`);
-/** Parts of the browser tests, side by side, each with a server of its own. On two cores two take nearly as long as one (5.3 minutes, 5.9) and disturb each other. */
-const SHARDS = [1];
+const browserReport = path.join(reports, 'browser.json');
 
 ensureBuilt();
 const [lint, types, unit] = await Promise.all([
@@ -32,10 +30,11 @@ const [lint, types, unit] = await Promise.all([
 for (const code of [lint, types]) code === 0 ? passed++ : failed++;
 count(unit, unitReport, (report) => [report.numPassedTests, report.numFailedTests]);
 
-await Promise.all(SHARDS.map(async (shard) => {
-  const code = await run(`browser tests, part ${shard}`, bin('playwright'), ['test', `--shard=${shard}/${SHARDS.length}`], { CHROMIUM_PATH: chromium, PLAYWRIGHT_JSON_OUTPUT_NAME: browserReport(shard), E2E_SHARD: String(shard) });
-  count(code, browserReport(shard), (report) => [report.stats.expected + report.stats.flaky, report.stats.unexpected]);
-}));
+const browser = await run('browser tests', bin('playwright'), ['test'], {
+  CHROMIUM_PATH: chromium,
+  PLAYWRIGHT_JSON_OUTPUT_NAME: browserReport,
+});
+count(browser, browserReport, (report) => [report.stats.expected + report.stats.flaky, report.stats.unexpected]);
 
 console.log(`${passed} passed, ${failed} failed`);
 process.exit(failed === 0 ? 0 : 1);

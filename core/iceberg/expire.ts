@@ -92,8 +92,8 @@ function expired(metadata: TableMetadata, { olderThanMs, keepLast, now }: Expiry
 
 async function filesOnlyIn(table: IcebergTable, metadata: TableMetadata, gone: readonly SnapshotJson[], kept: readonly SnapshotJson[]): Promise<{ path: string; bytes: number }[]> {
   if (gone.length === 0) return [];
-  const keptManifests = await manifestsOf(table, metadata, kept);
-  const goneManifests = [...(await manifestsOf(table, metadata, gone)).values()].filter((manifest) => !keptManifests.has(manifest.path));
+  const keptManifests = await manifestsOfSnapshots(table, metadata, kept);
+  const goneManifests = [...(await manifestsOfSnapshots(table, metadata, gone)).values()].filter((manifest) => !keptManifests.has(manifest.path));
   const candidates = new Map<string, number>();
   for (const manifest of goneManifests) {
     const columns = await table.entries(metadata, manifest);
@@ -121,7 +121,8 @@ function inTable(table: IcebergTable, metadata: TableMetadata, uri: string): str
   }
 }
 
-async function manifestsOf(table: IcebergTable, metadata: TableMetadata, snapshots: readonly SnapshotJson[]): Promise<Map<string, ManifestFile>> {
+/** Each once, by its path. */
+export async function manifestsOfSnapshots(table: IcebergTable, metadata: TableMetadata, snapshots: readonly SnapshotJson[]): Promise<Map<string, ManifestFile>> {
   const found = new Map<string, ManifestFile>();
   for (const snapshot of snapshots) for (const manifest of await table.manifests(metadata, snapshot)) found.set(manifest.path, manifest);
   return found;
@@ -148,7 +149,7 @@ async function namedFiles(table: IcebergTable): Promise<Set<string>> {
   for (const each of metadata['metadata-log'] ?? []) name(each['metadata-file']);
   for (const each of [...(metadata.statistics ?? []), ...(metadata['partition-statistics'] ?? [])]) name(each['statistics-path']);
   for (const snapshot of metadata.snapshots ?? []) if (snapshot['manifest-list'] !== undefined) name(snapshot['manifest-list']);
-  for (const manifest of (await manifestsOf(table, metadata, metadata.snapshots ?? [])).values()) {
+  for (const manifest of (await manifestsOfSnapshots(table, metadata, metadata.snapshots ?? [])).values()) {
     name(manifest.path);
     const columns = await table.entries(metadata, manifest);
     for (let row = 0; row < columns.count; row++) if (columns.status[row] !== 2) name(textAt(columns, columns.path[row]!));

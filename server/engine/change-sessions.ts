@@ -1,7 +1,7 @@
 /** Statements that make new rows of a table: several steps in one sealed one-use instance, which may also write to one scratch folder. */
 import { quoteText } from '../../core/sql/tokens';
 import { EngineError } from './failures';
-import { sealStatements, type InstancePool, type Sealed } from './instances';
+import { quotaSetting, sealStatements, type InstancePool, type Sealed } from './instances';
 import type { Calls, ChangeStep, RunReply } from './messages';
 import { optimizerSettings } from './optimizer-faults';
 import { INTERRUPT_EVERY_MS } from './run-query';
@@ -24,7 +24,7 @@ export class ChangeSessions {
     const sealed = await this.pool.take();
     const session: Session = { sealed, timer: setTimeout(() => this.#interrupt(id, 'time'), millis) };
     this.#open.set(id, session);
-    await sealed.connection.run([...optimizerSettings(sql), 'SET enable_progress_bar = true', 'SET enable_progress_bar_print = false', `SET temp_directory = ${quoteText(spill)}`, ...(this.pool.options.spill ? [`SET max_temp_directory_size = '${Math.round(this.pool.options.spill.bytes / 1e6)}MB'`] : []), sealStatements(allow)].join('; '));
+    await sealed.connection.run([...optimizerSettings(sql), 'SET enable_progress_bar = true', 'SET enable_progress_bar_print = false', `SET temp_directory = ${quoteText(spill)}`, ...quotaSetting(this.pool.options.spill), sealStatements(allow)].join('; '));
     return true;
   }
 

@@ -20,7 +20,7 @@ export interface FleetOptions extends Pick<EngineOptions, 'threads' | 'scratch' 
 }
 
 /** So long a process may take to hear that its work is to stop, before it is ended. */
-export const PATIENCE_MS = 250;
+const PATIENCE_MS = 250;
 /** A plan that takes longer is done without. */
 const PLAN_MS = 3000;
 /** The text of a query is looked at for so long at most. */
@@ -67,7 +67,9 @@ class Processes {
     }
   }
 
+  /** What the work left in its process is not held against the next one. */
   give(engine: Engine): void {
+    if (bytesHeldBy(engine) > FAT_BYTES) engine.end(new EngineError('unavailable', 'The process is made anew.'));
     const next = this.#waiting.shift();
     if (next) next(engine);
     else this.#idle.push(engine);
@@ -186,7 +188,7 @@ export class Fleet implements EngineCalls {
     } finally {
       clearTimeout(running.timer);
       this.#running.delete(request.id);
-      this.#giveBack(this.#queries, engine);
+      this.#queries.give(engine);
     }
   }
 
@@ -220,14 +222,8 @@ export class Fleet implements EngineCalls {
       // Its process ended, and the session with it.
       return true;
     } finally {
-      this.#giveBack(this.#changes, running.engine);
+      this.#changes.give(running.engine);
     }
-  }
-
-  /** What a query left in its process is not held against the next one. */
-  #giveBack(processes: Processes, engine: Engine): void {
-    if (engine.pid !== undefined && residentBytes(engine.pid) > FAT_BYTES) engine.end(new EngineError('unavailable', 'The process is made anew.'));
-    processes.give(engine);
   }
 
   async #cancel(id: string): Promise<boolean> {
@@ -249,8 +245,7 @@ export class Fleet implements EngineCalls {
   /** The engine holds itself to its limit; some functions do not ask it for what they take. */
   #watchMemory(): void {
     for (const running of this.#running.values()) {
-      const { pid } = running.engine;
-      const bytes = pid === undefined ? 0 : residentBytes(pid);
+      const bytes = bytesHeldBy(running.engine);
       if (bytes > this.options.memory + BESIDE_BYTES) this.#stop(running, 'limit', `${running.what} was stopped: it took ${(bytes / 1e9).toFixed(1)} GB of memory, where ${((this.options.memory + BESIDE_BYTES) / 1e9).toFixed(1)} GB is the limit. Ask for fewer or smaller values.`);
     }
   }
@@ -288,7 +283,7 @@ export class Lookers implements EngineCalls {
       const millis = call === 'convert' ? CONVERT_MS : LOOK_MS;
       const timer = setTimeout(() => engine.end(new EngineError('limit', `Looking into it was stopped after ${millis / 1000} s.`)), millis);
       const watch = setInterval(() => {
-        if (engine.pid !== undefined && residentBytes(engine.pid) > this.options.memory + BESIDE_BYTES) engine.end(new EngineError('limit', 'Looking into it was stopped, since it takes more memory than it may.'));
+        if (bytesHeldBy(engine) > this.options.memory + BESIDE_BYTES) engine.end(new EngineError('limit', 'Looking into it was stopped, since it takes more memory than it may.'));
       }, WATCH_MS);
       try {
         return await engine.call(call, ask);
@@ -298,15 +293,15 @@ export class Lookers implements EngineCalls {
       } finally {
         clearTimeout(timer);
         clearInterval(watch);
-        if (engine.pid !== undefined && residentBytes(engine.pid) > FAT_BYTES) engine.end(new EngineError('unavailable', 'The process is made anew.'));
         this.#processes.give(engine);
       }
     });
   }
 }
 
-/** 0 where the system does not tell. */
-export function residentBytes(pid: number): number {
+/** Of memory, the program itself with it; 0 where the system does not tell. */
+function bytesHeldBy({ pid }: Engine): number {
+  if (pid === undefined) return 0;
   try {
     return Number(readFileSync(`/proc/${pid}/statm`, 'utf8').split(' ')[1]) * PAGE_BYTES;
   } catch {

@@ -35,9 +35,14 @@ export async function makeInstance(options: { memory: string; threads: number; s
   });
   const connection = await instance.connect();
   // Given when the instance is made it is shown and not held to (engine 1.5.5).
-  await connection.run(spill ? `${COMMON} SET max_temp_directory_size = '${Math.round(spill.bytes / 1e6)}MB'` : COMMON);
+  await connection.run([COMMON, ...quotaSetting(spill)].join(''));
   registerHashes(connection);
   return { instance, connection, ...(scratch === undefined ? {} : { scratch }) };
+}
+
+/** Holds an instance to its quota on disk; again where it is given another folder. */
+export function quotaSetting(spill: Spill | undefined): string[] {
+  return spill ? [`SET max_temp_directory_size = '${Math.round(spill.bytes / 1e6)}MB'`] : [];
 }
 
 export function quoteList(texts: readonly string[]): string {

@@ -1,6 +1,6 @@
 import { closeSync, openSync, readSync } from 'node:fs';
 import { constants, gunzipSync } from 'node:zlib';
-import { Decompress } from 'fzstd';
+import { unzstdHead } from '../storage/unpack';
 
 /** So much of a file is looked through, packed or not. */
 const MOST_BYTES = 8 * 1024 * 1024;
@@ -12,7 +12,7 @@ const MOST_BYTES = 8 * 1024 * 1024;
 export function linesOf(file: string): string[] | undefined {
   try {
     const head = headOf(file);
-    const plain = head[0] === 0x1f && head[1] === 0x8b ? gunzipped(head) : head.length >= 4 && head.readUInt32LE(0) === 0xfd2fb528 ? unzstd(head) : head;
+    const plain = head[0] === 0x1f && head[1] === 0x8b ? gunzipped(head) : head.length >= 4 && head.readUInt32LE(0) === 0xfd2fb528 ? unzstdHead(head, MOST_BYTES) : head;
     return new TextDecoder().decode(plain.subarray(0, MOST_BYTES)).split(/\r?\n/);
   } catch {
     return undefined;
@@ -32,20 +32,4 @@ function headOf(file: string): Buffer {
 /** Nothing where it unpacks to more, as a small file can that is made to. */
 function gunzipped(head: Buffer): Buffer {
   return gunzipSync(head, { maxOutputLength: MOST_BYTES * 4, finishFlush: constants.Z_SYNC_FLUSH });
-}
-
-function unzstd(head: Uint8Array): Uint8Array {
-  const parts: Uint8Array[] = [];
-  let bytes = 0;
-  try {
-    const unpacker = new Decompress((part) => {
-      parts.push(part);
-      bytes += part.length;
-      if (bytes > MOST_BYTES) throw new Error('that is enough');
-    });
-    unpacker.push(head, true);
-  } catch {
-    // Cut short, or enough.
-  }
-  return Buffer.concat(parts);
 }

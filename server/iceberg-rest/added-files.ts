@@ -4,6 +4,7 @@
  */
 import { LakeError } from '../../core/errors';
 import { textAt } from '../../core/iceberg/entry-columns';
+import { manifestsOfSnapshots } from '../../core/iceberg/expire';
 import type { ManifestFile } from '../../core/iceberg/manifest-list';
 import { sameId, type SnapshotJson, type TableMetadata } from '../../core/iceberg/metadata';
 import type { IcebergTable } from '../../core/iceberg/table';
@@ -16,8 +17,9 @@ const DELETE_KINDS = new Set(['PARQUET', 'PUFFIN', 'AVRO']);
 const EXISTING = 0;
 const DELETED = 2;
 
-/** Fails naming the file. What cannot be read here at all is left to those who read. `known`: the table's metadata, where it is at hand. */
+/** Every location and file that the updates name, and those that their snapshots add. Fails naming the one. What cannot be read here at all is left to those who read. `known`: the table's metadata, where it is at hand. */
 export async function checkAddedFiles(table: IcebergTable, updates: readonly TableUpdate[], belonging: Belonging, known?: TableMetadata): Promise<void> {
+  await checkNamedPlaces(belonging, updates);
   const snapshots = updates.flatMap((update) => (update.action === 'add-snapshot' ? [update.snapshot] : []));
   if (snapshots.length === 0) return;
   const metadata = known ?? (await table.current()).metadata;
@@ -42,7 +44,7 @@ export async function checkAllFiles(table: IcebergTable, metadata: TableMetadata
 }
 
 /** Locations and files that the updates themselves name. */
-export async function checkNamedPlaces(belonging: Belonging, updates: readonly TableUpdate[]): Promise<void> {
+async function checkNamedPlaces(belonging: Belonging, updates: readonly TableUpdate[]): Promise<void> {
   for (const update of updates) {
     switch (update.action) {
       case 'set-location':
@@ -69,14 +71,9 @@ async function manifestsOf(table: IcebergTable, metadata: TableMetadata, snapsho
 
 async function filesNamedBy(table: IcebergTable, metadata: TableMetadata): Promise<ReadonlySet<string>> {
   const named = new Set<string>();
-  const seen = new Set<string>();
-  for (const snapshot of metadata.snapshots ?? []) {
-    for (const manifest of await table.manifests(metadata, snapshot)) {
-      if (seen.has(manifest.path)) continue;
-      seen.add(manifest.path);
-      const columns = await table.entries(metadata, manifest);
-      for (let row = 0; row < columns.count; row++) named.add(textAt(columns, columns.path[row]!));
-    }
+  for (const manifest of (await manifestsOfSnapshots(table, metadata, metadata.snapshots ?? [])).values()) {
+    const columns = await table.entries(metadata, manifest);
+    for (let row = 0; row < columns.count; row++) named.add(textAt(columns, columns.path[row]!));
   }
   return named;
 }

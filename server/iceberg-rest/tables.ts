@@ -15,7 +15,7 @@ import { Belonging, checkPlaceForNew, type OwnPlace } from '../lake/belonging';
 import { DeltaFaces, isOffered } from '../lake/delta-faces';
 import { randomIds, systemClock } from '../lake/lake';
 import type { Services } from '../services';
-import { checkAddedFiles, checkAllFiles, checkNamedPlaces } from './added-files';
+import { checkAddedFiles, checkAllFiles } from './added-files';
 import { alreadyExists, badRequest, noSuch } from './errors';
 import { checkProperties, firstMetadata, nothing, shorthands, withKebabIds, type CommitTable, type CreateTable } from './given-tables';
 import { GroupCommits, type DoneCommit, type FailedCommit } from './group-commits';
@@ -155,7 +155,6 @@ export class IcebergTables {
     mustBeIceberg(known);
     const table = this.#table(known);
     const { pointer } = table;
-    await this.#checkPlaces(identity, known, request.updates);
     await checkAddedFiles(table, request.updates, this.#belonging(identity, known));
     if (pointer instanceof CatalogPointer) return this.#commits.add(known, table, pointer, { identity, requirements, updates: this.#updates(identity, known, request) });
     return this.#inTurn([known.id], async () => {
@@ -183,7 +182,6 @@ export class IcebergTables {
         const { requirements } = changes[index]!;
         checkRequirements(metadata, requirements, table.name);
         const updates = this.#updates(identity, relation, changes[index]!);
-        await this.#checkPlaces(identity, relation, updates);
         await checkAddedFiles(table, updates, this.#belonging(identity, relation), metadata);
         const now = Math.max(systemClock.now(), metadata['last-updated-ms'] + 1);
         const next = nextMetadata(table, path, metadata, applyUpdates(metadata, updates, now, table.name), now);
@@ -215,7 +213,6 @@ export class IcebergTables {
     await this.#mayLieAt(identity, await this.#namespaces.ensure(identity, namespace), name, place);
     const own = { name: full, place };
     const belonging = new Belonging({ sql: this.services.database, lake, as: identity }, own);
-    await checkNamedPlaces(belonging, updates);
     await checkAddedFiles(lake.icebergTable(place.storage, place.path, full), updates, belonging, nothing(location.location));
     const metadata = applyUpdates(nothing(location.location), updates.map((update) => this.#signed(identity, update)), systemClock.now(), full);
     const loaded = await this.#register(identity, namespace, name, place, { ...metadata, 'last-updated-ms': systemClock.now() }, true);
@@ -251,10 +248,6 @@ export class IcebergTables {
 
   #belonging(identity: Identity, relation: Relation): Belonging {
     return new Belonging({ sql: this.services.database, lake: this.services.lake, as: identity }, { id: relation.id, name: nameOf(relation), place: relationPlace(this.services.lake, relation) });
-  }
-
-  #checkPlaces(identity: Identity, relation: Relation, updates: readonly TableUpdate[]): Promise<void> {
-    return checkNamedPlaces(this.#belonging(identity, relation), updates);
   }
 
   #mayLieAt(identity: Identity, namespace: Namespace, name: string, place: Place, id?: number): Promise<void> {

@@ -29,28 +29,31 @@ function zstdStream(): Transform {
   });
 }
 
+/** At most so many bytes of what a zstd head stands for; of one that is cut short what it has. */
+export function unzstdHead(head: Uint8Array, most: number): Buffer {
+  const parts: Uint8Array[] = [];
+  let bytes = 0;
+  try {
+    const unpacker = new Decompress((part) => {
+      parts.push(part);
+      bytes += part.length;
+      if (bytes > most) throw new Error('that is enough');
+    });
+    unpacker.push(head);
+    unpacker.push(new Uint8Array(), true);
+  } catch {
+    // Cut short, or damaged, or enough: the blocks before are what there is.
+  }
+  return Buffer.concat(parts).subarray(0, most);
+}
+
 /** A packed head can stand for a thousand times its size; no more than this is unpacked of it. */
 const MOST_UNPACKED = 4 * 1024 * 1024;
 
 /** What can be unpacked of a file's first bytes, up to 4 MB; a packed file that is cut short gives what it has. */
 export async function unpackHead(head: Uint8Array, compression: Compression): Promise<Uint8Array> {
   if (compression === 'none') return head;
-  if (compression === 'zstd') {
-    const parts: Uint8Array[] = [];
-    let bytes = 0;
-    try {
-      const unpacker = new Decompress((part) => {
-        parts.push(part);
-        bytes += part.length;
-        if (bytes > MOST_UNPACKED) throw new Error('that is enough');
-      });
-      unpacker.push(head);
-      unpacker.push(new Uint8Array(), true);
-    } catch {
-      // Cut short, or damaged, or enough: the blocks before are what there is.
-    }
-    return Buffer.concat(parts).subarray(0, MOST_UNPACKED);
-  }
+  if (compression === 'zstd') return unzstdHead(head, MOST_UNPACKED);
   return new Promise((resolve) => {
     const gunzip = createGunzip();
     const parts: Buffer[] = [];
