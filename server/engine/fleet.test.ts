@@ -36,6 +36,17 @@ describe('a query that does not listen', () => {
     expect(await fleet.call('cancel', { id })).toBe(false);
   });
 
+  it('is cancelled while it waits for a process, at once', async () => {
+    const deaf = ['one', 'two'].map((id) => query(DEAF_WHEN_RUN, id).catch((error: unknown) => error));
+    const waiting = query('SELECT 7', 'three').catch((error: unknown) => error);
+    expect(await fleet.call('cancel', { id: 'three' })).toBe(true);
+    expect(await waiting).toMatchObject({ kind: 'cancelled', message: 'The query was cancelled.' });
+    await Promise.all(['one', 'two'].map((id) => fleet.call('cancel', { id })));
+    await Promise.all(deaf);
+    expect(await seven()).toEqual([[7]]);
+    expect(await seven()).toEqual([[7]]);
+  });
+
   it('is stopped at the time limit', async () => {
     await expect(query(DEAF_WHEN_RUN, randomUUID(), 500)).rejects.toMatchObject({ kind: 'limit', message: 'The query was stopped after 0.5 s, the time limit.' });
     expect(await seven()).toEqual([[7]]);

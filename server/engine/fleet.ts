@@ -91,7 +91,10 @@ class Processes {
 }
 
 interface Running {
-  engine: Engine;
+  /** None while it waits for a process. */
+  engine?: Engine;
+  /** Gives up waiting for one. */
+  leave?: (why: LakeError) => void;
   what: string;
   /** Why it is to end, once that is decided. */
   ending?: LakeError;
@@ -151,7 +154,7 @@ export class Fleet implements EngineCalls {
       case 'changeStep':
         return this.#step(ask as Calls['changeStep']['ask']);
       case 'progress':
-        return this.#running.get((ask as { id: string }).id)?.engine.call('progress', ask as { id: string }) ?? null;
+        return this.#running.get((ask as { id: string }).id)?.engine?.call('progress', ask as { id: string }) ?? null;
       case 'endChange':
         return this.#end((ask as { id: string }).id);
       case 'cancel':
@@ -175,10 +178,24 @@ export class Fleet implements EngineCalls {
     });
   }
 
+  /** Known under its id from the first moment, so that a cancel reaches it while it waits for its process too. */
+  async #startIn(processes: Processes, { id, sql }: { id: string; sql: string }, what: string): Promise<{ engine: Engine; running: Running }> {
+    const running: Running = { what };
+    this.#running.set(id, running);
+    const taken = processes.take(sql);
+    try {
+      const engine = await Promise.race([taken, new Promise<never>((_, reject) => (running.leave = reject))]);
+      if (running.ending) throw running.ending;
+      return { engine, running: Object.assign(running, { engine }) };
+    } catch (error) {
+      this.#running.delete(id);
+      void taken.then((engine) => processes.give(engine), () => undefined);
+      throw error;
+    }
+  }
+
   async #query(request: QueryRequest): Promise<QueryReply> {
-    const engine = await this.#queries.take(request.sql);
-    const running: Running = { engine, what: 'The query' };
-    this.#running.set(request.id, running);
+    const { engine, running } = await this.#startIn(this.#queries, request, 'The query');
     // The process stops it by itself; this is for one that cannot.
     running.timer = setTimeout(() => this.#stop(running, 'limit', `The query was stopped after ${request.limits.millis / 1000} s, the time limit.`), request.limits.millis + PATIENCE_MS);
     try {
@@ -193,9 +210,7 @@ export class Fleet implements EngineCalls {
   }
 
   async #begin(ask: Calls['beginChange']['ask']): Promise<boolean> {
-    const engine = await this.#changes.take(ask.sql);
-    const running: Running = { engine, what: 'The statement' };
-    this.#running.set(ask.id, running);
+    const { engine, running } = await this.#startIn(this.#changes, ask, 'The statement');
     running.timer = setTimeout(() => this.#stop(running, 'limit', 'The statement was stopped at the time limit. Nothing was changed.'), ask.millis + PATIENCE_MS);
     return engine.call('beginChange', ask).catch((error: unknown) => {
       throw running.ending ?? error;
@@ -206,7 +221,7 @@ export class Fleet implements EngineCalls {
     const running = this.#running.get(ask.id);
     if (!running) throw new EngineError('cancelled', 'The statement was cancelled.');
     if (running.ending) throw running.ending;
-    return running.engine.call('changeStep', ask).catch((error: unknown) => {
+    return running.engine!.call('changeStep', ask).catch((error: unknown) => {
       throw running.ending ?? error;
     });
   }
@@ -217,21 +232,26 @@ export class Fleet implements EngineCalls {
     clearTimeout(running.timer);
     this.#running.delete(id);
     try {
-      return running.ending ? true : await running.engine.call('endChange', { id });
+      return running.ending ? true : await running.engine!.call('endChange', { id });
     } catch {
       // Its process ended, and the session with it.
       return true;
     } finally {
-      this.#changes.give(running.engine);
+      this.#changes.give(running.engine!);
     }
   }
 
   async #cancel(id: string): Promise<boolean> {
     const running = this.#running.get(id);
     if (!running) return false;
+    const message = `${running.what} was cancelled.${running.what === 'The query' ? '' : ' Nothing was changed.'}`;
+    if (!running.engine) {
+      running.leave!((running.ending = new LakeError('cancelled', message)));
+      return true;
+    }
     const isHeard = running.engine.call('cancel', { id }).then(() => undefined, () => undefined);
     setTimeout(() => {
-      if (this.#running.get(id) === running) this.#stop(running, 'cancelled', `${running.what} was cancelled.${running.what === 'The query' ? '' : ' Nothing was changed.'}`);
+      if (this.#running.get(id) === running) this.#stop(running, 'cancelled', message);
     }, PATIENCE_MS).unref();
     await Promise.race([isHeard, new Promise((resolve) => setTimeout(resolve, PATIENCE_MS))]);
     return true;
@@ -239,13 +259,13 @@ export class Fleet implements EngineCalls {
 
   #stop(running: Running, kind: 'limit' | 'cancelled', message: string): void {
     running.ending ??= new LakeError(kind, message);
-    running.engine.end(running.ending);
+    running.engine?.end(running.ending);
   }
 
   /** The engine holds itself to its limit; some functions do not ask it for what they take. */
   #watchMemory(): void {
     for (const running of this.#running.values()) {
-      const bytes = bytesHeldBy(running.engine);
+      const bytes = running.engine ? bytesHeldBy(running.engine) : 0;
       if (bytes > this.options.memory + BESIDE_BYTES) this.#stop(running, 'limit', `${running.what} was stopped: it took ${(bytes / 1e9).toFixed(1)} GB of memory, where ${((this.options.memory + BESIDE_BYTES) / 1e9).toFixed(1)} GB is the limit. Ask for fewer or smaller values.`);
     }
   }

@@ -23,7 +23,7 @@ import { openScans } from './open-scans';
 import { prepareQuery, receiptTable, type PlannedTable, type PreparedQuery } from './prepare';
 import { Resolver, type Pins } from './resolve';
 import { Statements } from './statements';
-import { UnderWay, unlessAborted } from './under-way';
+import { cancelled, UnderWay, unlessAborted } from './under-way';
 
 export interface QueryOptions {
   /** Chosen by the caller when it may want to cancel. */
@@ -132,9 +132,9 @@ export class Queries {
       this.#keepReceipt(id, options, { outcome: 'done', tables, rowCount: reply.rowCount, planMs, engineMs: reply.millis, totalMs, problem: null });
       return { id, columns: reply.columns, rows: reply.rows, rowCount: reply.rowCount, truncated: reply.truncated, receipt: { id, tables, planMs, engineMs: reply.millis, totalMs } };
     } catch (error) {
-      const cancelled = error instanceof LakeError && error.kind === 'cancelled';
+      const isCancelled = error instanceof LakeError && error.kind === 'cancelled';
       const problem = error instanceof LakeError ? error.message : 'An unexpected error.';
-      this.#keepReceipt(id, options, { outcome: cancelled ? 'cancelled' : 'failed', tables, rowCount: null, planMs, engineMs: null, totalMs: performance.now() - started, problem });
+      this.#keepReceipt(id, options, { outcome: isCancelled ? 'cancelled' : 'failed', tables, rowCount: null, planMs, engineMs: null, totalMs: performance.now() - started, problem });
       throw error;
     } finally {
       this.#pending.delete(id);
@@ -197,10 +197,11 @@ export class Queries {
   }
 
   async #execute(id: string, { compile, tables }: PreparedQuery, options: QueryOptions): Promise<QueryReply> {
-    if (!this.#pending.has(id)) throw new LakeError('cancelled', 'The query was cancelled.');
+    if (!this.#pending.has(id)) throw cancelled();
     const scans = await openScans(tables, this, this.#folder);
     const spliced = compile(scans.relations);
     try {
+      if (!this.#pending.has(id)) throw cancelled();
       return await this.engine.call('query', {
         id, setup: scans.setup, sql: spliced.sql, allow: scans.allow,
         limits: { rows: options.maxRows, resultBytes: options.keep ? RESULT_BYTES : INLINE_BYTES, millis: this.config.queryMillis },
