@@ -14,5 +14,7 @@ export const storagePath = Joi.string().allow('').max(2000).default('');
 export const sqlText = Joi.string().max(200_000);
 export const version = Joi.string().pattern(/^\d{1,19}$/, 'a version number');
 export const isoTime = Joi.string().max(40);
-export const id = Joi.string().guid();
-export const rowId = Joi.number().integer().positive();
+/** In the one spelling by which it is known. */
+export const id = Joi.string().lowercase().guid({ separator: '-' }).pattern(/^[^{[(]/, 'no brackets');
+/** As far as the catalog counts. */
+export const rowId = Joi.number().integer().positive().max(2_147_483_647);

@@ -165,7 +165,7 @@ export function storageRoutes({ lake, inspector, database, events }: Services): 
 }
 
 const BUCKET = {
-  endpoint: Joi.string().uri({ scheme: ['http', 'https'] }).max(500), region: Joi.string().trim().max(60).default('us-east-1'), bucket: Joi.string().trim().min(1).max(255),
+  endpoint: Joi.string().uri({ scheme: ['http', 'https'] }).max(500), region: Joi.string().trim().pattern(/^[a-z0-9-]{1,60}$/i, 'the letters, digits and hyphens of a region').default('us-east-1'), bucket: Joi.string().trim().min(1).max(255),
   prefix: Joi.string().trim().allow('').max(1000).default(''), addressing: Joi.string().valid('path', 'host').default('path'),
 };
 /** Null takes the keys of the server's own environment. */
