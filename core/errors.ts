@@ -17,6 +17,10 @@ export interface ErrorDetails {
   line?: number;
   /** 1-based column within the line, in characters. */
   column?: number;
+  /** Name of the table's column whose value does not fit. */
+  field?: string;
+  /** The text that does not fit it. */
+  value?: string;
   table?: string;
   version?: number;
   /** What the reader can do about it. */

@@ -1,5 +1,8 @@
 /** From what each file says of itself to one table: columns, clashes, and types of the path's columns. */
 import { sameType, type Field, type LogicalType } from '../schema/types';
+import type { ColumnGuess } from '../text/column-forms';
+import { mergeForms } from '../text/merge-forms';
+import type { ValueForm } from '../text/value-forms';
 import { typeName } from '../schema/type-names';
 import { widen } from '../schema/widen';
 import { parseDate, parseTimestamp } from '../values/text';
@@ -8,7 +11,8 @@ export interface FileFacts {
   path: string;
   rows?: number;
   /** `inFile`: its name in the file, where another column has that already, but for case. */
-  columns: { name: string; type: LogicalType; required?: boolean; inFile?: string }[];
+  /** `guess`: on what the type of a column of text rests. */
+  columns: { name: string; type: LogicalType; required?: boolean; inFile?: string; guess?: ColumnGuess }[];
 }
 
 export interface Clash {
@@ -19,6 +23,10 @@ export interface Clash {
 
 export interface Inference {
   fields: Field[];
+  /** How the texts of columns are written, where it is not the plain way. */
+  forms: Record<string, ValueForm>;
+  /** On what the type of each column of text rests, one for each file. */
+  guesses: Map<string, readonly ColumnGuess[]>;
   clashes: Clash[];
   /** Columns that some of the looked-at files lack, with the first file (in path order) that has them. */
   partial: { column: string; presentIn: number; of: number; firstIn: string }[];
@@ -27,7 +35,10 @@ export interface Inference {
 interface Seen {
   name: string;
   inFile: string | undefined;
+  guesses: ColumnGuess[];
   type: LogicalType;
+  /** No file had a value in it yet. */
+  saysNothing: boolean;
   clashes: boolean;
   files: { path: string; type: LogicalType }[];
 }
@@ -40,8 +51,15 @@ export function inferColumns(facts: readonly FileFacts[]): Inference {
     for (const column of file.columns) {
       const key = column.name.toLowerCase();
       const seen = columns.get(key);
-      if (!seen) columns.set(key, { name: column.name, inFile: column.inFile, type: column.type, clashes: false, files: [{ path: file.path, type: column.type }] });
-      else {
+      const saysNothing = column.guess?.values === 0;
+      if (!seen) columns.set(key, { name: column.name, inFile: column.inFile, type: column.type, saysNothing, clashes: false, guesses: column.guess ? [column.guess] : [], files: [{ path: file.path, type: column.type }] });
+      else if (saysNothing) {
+        seen.files.push({ path: file.path, type: seen.type });
+      } else if (seen.saysNothing) {
+        Object.assign(seen, { type: column.type, saysNothing: false, guesses: column.guess ? [column.guess] : [] });
+        seen.files = [...seen.files.map((each) => ({ ...each, type: column.type })), { path: file.path, type: column.type }];
+      } else {
+        if (column.guess) seen.guesses.push(column.guess);
         const type = sameType(seen.type, column.type) ? seen.type : widen(seen.type, column.type);
         seen.clashes ||= type === undefined;
         // What fits nothing else is read as text, and said so.
@@ -51,7 +69,15 @@ export function inferColumns(facts: readonly FileFacts[]): Inference {
     }
   }
   const all = [...columns.values()];
+  const forms: Record<string, ValueForm> = {};
+  for (const each of all) {
+    const merged = mergeForms(each.guesses, each.type);
+    // Written in ways that no one form reads: text again, and said so.
+    if (!merged) Object.assign(each, { type: { kind: 'string' }, clashes: true });
+    else if (merged.form) forms[each.name] = merged.form;
+  }
   return {
+    forms, guesses: new Map(all.flatMap(({ name, guesses }) => (guesses.length > 0 ? [[name, guesses] as const] : []))),
     fields: all.map(({ name, inFile, type }) => ({ name, type, required: false, ...(inFile === undefined ? {} : { physical: inFile }) })),
     clashes: all.filter((each) => each.clashes).map((each) => ({ column: each.name, types: countTypes(each.files) })),
     partial: all.filter((each) => each.files.length < ordered.length).map((each) => ({ column: each.name, presentIn: each.files.length, of: ordered.length, firstIn: each.files[0]!.path })),

@@ -8,7 +8,7 @@ export function optionsAsSql(options: ReadOptions): string {
   const snake = (name: string) => name.replace(/[A-Z]/g, (letter) => `_${letter.toLowerCase()}`);
   const literal = (value: unknown): string => (Array.isArray(value) ? `[${value.map(literal).join(', ')}]` : typeof value === 'string' ? quoteText(value) : String(value));
   return Object.entries(options).filter(([name, value]) => name === 'format' || JSON.stringify(value) !== JSON.stringify(usual[name]))
-    .map(([name, value]) => `${snake(name)} => ${literal(name === 'columns' ? rulerText(value as RulerColumn[]) : value)}`).join(', ');
+    .map(([name, value]) => `${snake(name)} => ${literal(name === 'columns' ? rulerText(value as RulerColumn[]) : name === 'forms' ? JSON.stringify(value) : value)}`).join(', ');
 }
 
 /** `files('tern-bay:landing/x', format => 'csv', …)`. */

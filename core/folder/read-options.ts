@@ -1,5 +1,7 @@
 /** How plain files become rows. Everything a guess decides is here, so that it can be shown, corrected, saved and reused. */
 import { LakeError } from '../errors';
+import { RUNS } from '../text/records';
+import type { ValueForm } from '../text/value-forms';
 import { twiceNamed } from '../schema/types';
 import { rulerText, type RulerColumn } from './column-ruler';
 
@@ -19,7 +21,7 @@ interface TextOptions {
 }
 
 /** Text whose lines hold values as text. */
-interface ValueOptions extends TextOptions {
+export interface ValueOptions extends TextOptions {
   /** Lines to pass over before the header or first row. */
   skip: number;
   /** Lines that begin with it are passed over; '' for none. */
@@ -30,6 +32,8 @@ interface ValueOptions extends TextOptions {
   /** With `%d`, `%m`, `%Y` and the like (common practice, as in C's strptime); '' for ISO 8601. */
   dateFormat: string;
   timestampFormat: string;
+  /** How the texts of single columns are written, by name, where it is another way than the plain one or that of the whole file. */
+  forms: Record<string, ValueForm>;
 }
 
 export interface CsvOptions extends ValueOptions {
@@ -38,9 +42,17 @@ export interface CsvOptions extends ValueOptions {
   delimiter: string;
   /** Whether the first line names the columns. */
   header: boolean;
+  /** Lines of the header: a second one has units, or the lower of two levels of names. */
+  headerLines: number;
   /** '' for none. */
   quote: string;
   escape: string;
+  /** Lines below the last row that are none: totals, notes. */
+  skipEnd: number;
+  /** Whether lines with fewer fields are rows that have nothing in their last columns. */
+  pads: boolean;
+  /** Whether the text is cut into fields by us, into a copy, since the engine's reader would cut it in another way or not at all. */
+  rewrite: boolean;
 }
 
 /** Columns by their place in the line. */
@@ -88,9 +100,9 @@ export type LineOptions = FixedOptions | PatternOptions;
 export type GivenOptions = { format: ReadFormat } & Record<string, unknown>;
 
 const TEXT = { compression: 'none', encoding: 'utf-8', misfits: 'stop' } as const;
-const VALUES = { ...TEXT, skip: 0, comment: '', nullTexts: [''], decimal: '.', dateFormat: '', timestampFormat: '' } as const;
+const VALUES = { ...TEXT, skip: 0, comment: '', nullTexts: [''], decimal: '.', dateFormat: '', timestampFormat: '', forms: {} } as const;
 const DEFAULTS: { [Format in ReadFormat]: Extract<ReadOptions, { format: Format }> } = {
-  csv: { format: 'csv', delimiter: ',', header: true, quote: '"', escape: '"', ...VALUES, nullTexts: [''] },
+  csv: { format: 'csv', delimiter: ',', header: true, headerLines: 1, quote: '"', escape: '"', skipEnd: 0, pads: false, rewrite: false, ...VALUES, nullTexts: [''] },
   fixed: { format: 'fixed', header: false, columns: [], ...VALUES, nullTexts: [''] },
   pattern: { format: 'pattern', pattern: WHOLE_LINE(), ...VALUES, nullTexts: [''] },
   json: { format: 'json', shape: 'lines', ...TEXT },
@@ -133,8 +145,15 @@ export function givenColumns(options: ReadOptions): string[] | undefined {
  */
 export function optionsOfCopy(options: ReadOptions): ReadOptions | undefined {
   if (options.format === 'xml' || options.format === 'avro') return fullOptions({ format: 'json' });
-  if (options.format === 'parquet' || ENGINE_ENCODINGS[options.encoding] !== undefined) return undefined;
+  if (options.format === 'parquet') return undefined;
+  if (options.format === 'csv' && isCutByUs(options)) return { ...options, delimiter: ',', quote: '"', escape: '"', comment: '', skip: 0, skipEnd: 0, header: true, headerLines: 1, pads: false, rewrite: false, encoding: 'utf-8', compression: 'none' };
+  if (ENGINE_ENCODINGS[options.encoding] !== undefined) return undefined;
   return { ...options, encoding: 'utf-8', compression: 'none' };
+}
+
+/** Whether the engine's reader would cut the text in another way than these options say. */
+export function isCutByUs({ rewrite, delimiter, skipEnd }: CsvOptions): boolean {
+  return rewrite || skipEnd > 0 || delimiter === RUNS || delimiter.length > 4;
 }
 
 /** Encodings that the engine reads, by label, as it names them. */
@@ -150,6 +169,9 @@ export function describeOptions(options: ReadOptions): string {
     if (options.skip > 0) parts.push(`${options.skip} ${options.skip === 1 ? 'line' : 'lines'} skipped`);
     if (options.comment !== '') parts.push(`lines after ${options.comment} passed over`);
     if (options.decimal === ',') parts.push('decimal comma');
+    if (options.format === 'csv' && options.skipEnd > 0) parts.push(`${options.skipEnd} ${options.skipEnd === 1 ? 'line' : 'lines'} below the table left out`);
+    if (options.format === 'csv' && options.pads) parts.push('shorter lines filled up');
+    for (const [column, form] of Object.entries(options.forms)) if (form.formats) parts.push(`${column} as ${form.formats.join(' or ')}`);
   }
   if ('misfits' in options && options.misfits === 'set-aside') parts.push('what does not fit set aside');
   return parts.join(', ');
@@ -166,7 +188,7 @@ function mainWords(options: ReadOptions): string {
     case 'json':
       return options.shape === 'lines' ? 'JSON, one object a line' : 'JSON, an array of objects';
     case 'csv':
-      return `text, ${delimiterName(options.delimiter)} between fields, ${options.header ? 'header' : 'no header'}`;
+      return `text, ${delimiterName(options.delimiter)} between fields, ${options.header ? (options.headerLines > 1 ? `header of ${options.headerLines} lines` : 'header') : 'no header'}`;
     case 'fixed':
       return `text of fixed width (${rulerText(options.columns)})${options.header ? ', header' : ''}`;
     case 'pattern':
@@ -175,6 +197,6 @@ function mainWords(options: ReadOptions): string {
 }
 
 export function delimiterName(delimiter: string): string {
-  const names: Record<string, string> = { ',': 'comma', '|': 'pipe', ';': 'semicolon', '\t': 'tab', ' ': 'space', ':': 'colon' };
+  const names: Record<string, string> = { ',': 'comma', '|': 'pipe', ';': 'semicolon', '\t': 'tab', ' ': 'space', [RUNS]: 'blanks', ':': 'colon' };
   return names[delimiter] ?? `"${delimiter}"`;
 }

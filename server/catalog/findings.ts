@@ -1,4 +1,5 @@
 /** What runs of crawls found, and what was decided on it. */
+import type { ValueForm } from '../../core/text/value-forms';
 import type { Database, Sql } from './database';
 import type { RelationDefinition } from './relations';
 
@@ -34,17 +35,30 @@ export interface Finding {
 export type NewFinding = Omit<Finding, 'id' | 'runId' | 'storage'>;
 
 /** Why a finding is what it is, for people to judge. */
+/** What else a column of text could be read as. */
+export interface OtherWay {
+  type: string;
+  form?: ValueForm;
+  label: string;
+  misfits: number;
+  examples: string[];
+}
+
 export interface Evidence {
   looked: number;
   of: number;
   known: number;
   read: string;
-  columns: { name: string; type: string; presence: number[]; clash: boolean; fromPath: boolean; isNew: boolean }[];
+  columns: { name: string; type: string; presence: number[]; clash: boolean; fromPath: boolean; isNew: boolean; why?: string; isAmbiguous?: boolean; others?: OtherWay[] }[];
   buckets: string[];
   partitions: { name: string; type: string; values: number; first: string | null; last: string | null }[];
   clashes: { column: string; types: { type: string; files: number; example: string }[] }[];
   partial: { column: string; presentIn: number; of: number; firstIn: string }[];
   problems: { path: string; problem: string }[];
+  /** What was seen of the files' layout. Absent in findings of older crawls, as the two below. */
+  notes?: string[];
+  /** What reading the files by this very definition gave. */
+  proof?: { rows: number | null; files: number; of: number; repairs: string[]; missing: { column: string; values: number; texts: string[] }[] };
   statement: string;
   /** One of the files, by path. */
   example: string | null;

@@ -60,7 +60,7 @@ async function readAgain(finding: Finding, folder: FolderDefinition, options: Re
   const facts = await inspector.inspect(storage, candidate.fileKind, candidate.files, { given: options });
   const bad = facts.find((each) => each.problem);
   if (bad && facts.every((each) => each.problem)) throw new LakeError('bad-file', bad.problem!, { path: bad.path, ...(bad.line === undefined ? {} : { line: bad.line }) });
-  return folderFinding(storage, candidate, finding, facts, facts.length, undefined);
+  return folderFinding(inspector, storage, candidate, finding, facts, facts.length, undefined);
 }
 
 function correctColumns(folder: FolderDefinition, corrections: NonNullable<Correction['columns']>): FolderDefinition {

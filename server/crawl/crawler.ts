@@ -21,7 +21,7 @@ import type { Inspector } from '../lake/inspect';
 import { nameOfIdentity, type Identity } from '../access/access';
 import type { Lake, OpenStorage } from '../lake/lake';
 import { lakeEvidence, noEvidence } from './evidence';
-import { gatherFacts, type GatheredFacts } from './facts';
+import { gatherFacts, severalAtOnce, type GatheredFacts } from './facts';
 import { folderFindings } from './folder-finding';
 import { sourceFindings, wantedObjects } from './source-findings';
 import { affectedBy, goneFindings, noteDrift, type AfterRun } from './after-run';
@@ -91,10 +91,12 @@ export class Crawler {
     context.log(`${same.length} places are as they were; ${fresh.length} are looked into.`);
     const { factsOf, opened } = await gatherFacts({ inspector: this.inspector, database, sample: definition.sample, context }, fresh);
     const findings: NewFinding[] = [];
-    for (const each of fresh) {
+    const found = await severalAtOnce(fresh, async (each) => {
       context.check();
-      const named = nameByRule(each.candidate.root, each.within, definition, tied);
-      for (const finding of await this.#findings(each, named, factsOf(each), relations)) {
+      return this.#findings(each, nameByRule(each.candidate.root, each.within, definition, tied), factsOf(each), relations);
+    });
+    for (const [index, each] of fresh.entries()) {
+      for (const finding of found[index]!) {
         findings.push(always.has(`${finding.storageId} ${finding.place}`) && finding.decision !== 'registered' ? { ...finding, decision: 'leave-out-always' } : finding);
         if (fresh.length <= 500) context.log(`${each.candidate.root || '(root)'}: ${finding.summary}`);
       }
@@ -156,7 +158,7 @@ export class Crawler {
     try {
       if (candidate.kind === 'mixed') return [{ ...base, status: 'no-shape', decision: 'undecided', format: null, summary: `${kindsText(candidate.kinds)} in one folder`, evidence: noEvidence(candidate.files.length) }];
       if (candidate.kind !== 'files') return [await this.#lakeFinding(storage, candidate, base, relation)];
-      return folderFindings(storage, candidate, base, facts, relation, (partPlace) => registeredAt(relations, each, partPlace));
+      return await folderFindings(this.inspector, storage, candidate, base, facts, relation, (partPlace) => registeredAt(relations, each, partPlace));
     } catch (error) {
       if (!(error instanceof LakeError)) throw error;
       const evidence = { ...noEvidence(candidate.files.length), example: candidate.files[0]?.path ?? null, problems: [{ path: error.details.path ?? candidate.root, problem: error.message }] };

@@ -3,6 +3,7 @@ import type { Candidate } from '../../core/crawl/group';
 import type { Inference } from '../../core/crawl/infer';
 import { parsePattern } from '../../core/folder/path-pattern';
 import { describeOptions } from '../../core/folder/read-options';
+import type { ColumnGuess } from '../../core/text/column-forms';
 import { fullPattern, type FolderDefinition } from '../../core/folder/table';
 import { findField, type Field } from '../../core/schema/types';
 import { typeName } from '../../core/schema/type-names';
@@ -11,6 +12,7 @@ import { below } from '../../core/storage/paths';
 import type { Snapshot } from '../../core/table/contract';
 import type { Evidence } from '../catalog/findings';
 import type { Inspected } from '../lake/inspect';
+import type { Proof } from '../lake/proof';
 
 const BUCKETS = 14;
 
@@ -25,21 +27,26 @@ interface FolderInput {
   definition: FolderDefinition;
   inference: Inference;
   problems: Evidence['problems'];
+  proof: Proof;
   place: string;
   name: readonly [string, string];
 }
 
-export function folderEvidence({ candidate, facts, opened, definition, inference, problems, place, name }: FolderInput): Evidence {
+export function folderEvidence({ candidate, facts, opened, definition, inference, problems, proof, place, name }: FolderInput): Evidence {
   const readable = facts.filter((each) => !each.problem);
   const { labels, indexOf } = buckets(readable, candidate.root, definition);
+  const named = readable.map((each) => ({ path: each.path, names: new Set(each.columns.map((column) => column.name.toLowerCase())) }));
+  const partial = new Set(inference.partial.map((each) => each.column));
+  const fromPath = new Set(definition.partitionColumns);
   const clashing = new Set(inference.clashes.map((clash) => clash.column.toLowerCase()));
   const columns = definition.fields.map((field) => ({
     name: field.name,
     type: typeName(field.type),
-    presence: presenceOf(field, readable, labels.length, indexOf),
+    presence: presenceOf(field, named, labels.length, indexOf),
     clash: clashing.has(field.name.toLowerCase()),
-    fromPath: definition.partitionColumns.includes(field.name),
-    isNew: inference.partial.some((each) => each.column === field.name),
+    fromPath: fromPath.has(field.name),
+    isNew: partial.has(field.name),
+    ...groundsOf(inference.guesses.get(field.name)),
   }));
   return {
     looked: facts.length,
@@ -52,6 +59,8 @@ export function folderEvidence({ candidate, facts, opened, definition, inference
     clashes: inference.clashes,
     partial: inference.partial,
     problems,
+    notes: [...new Set(readable.flatMap((each) => each.notes ?? []))],
+    proof: { rows: proof.rows, files: proof.files, of: proof.of, repairs: proof.repairs, missing: proof.missing },
     statement: registerStatement(name, definition.fields, { format: definition.options.format, location: place, pattern: definition.pattern }),
     example: candidate.files[0]?.path ?? null,
     affected: [],
@@ -67,6 +76,17 @@ export function lakeEvidence(snapshot: Snapshot, files: number, place: string, [
     columns: snapshot.schema.fields.map((field) => ({ name: field.name, type: typeName(field.type), presence: [], clash: false, fromPath: false, isNew: false })),
     statement: `CREATE TABLE ${nameAsSql(namespace)}.${nameAsSql(table)}\nWITH (format = '${snapshot.format}', location = '${place}')`,
     version: snapshot.version,
+  };
+}
+
+/** Why a column of text has its type, by the file that tells most of it, and what else it could be. */
+function groundsOf(guesses: readonly ColumnGuess[] | undefined): Pick<Evidence['columns'][number], 'why' | 'others' | 'isAmbiguous'> {
+  const telling = [...(guesses ?? [])].sort((a, b) => b.values - a.values)[0];
+  if (!telling) return {};
+  const files = guesses!.length > 1 ? `, in the largest of ${guesses!.length} files` : '';
+  return {
+    why: `${telling.why}${files}`, others: telling.others.map(({ type, form, label, misfits, examples }) => ({ type: typeName(type), ...(form ? { form } : {}), label, misfits, examples })),
+    ...(guesses!.every((each) => each.isAmbiguous === true || each.values === 0) && telling.isAmbiguous ? { isAmbiguous: true } : {}),
   };
 }
 
@@ -89,13 +109,13 @@ function buckets(facts: readonly Inspected[], root: string, definition: FolderDe
 }
 
 /** Share of the files of each bucket that have the column, 0 to 1. */
-function presenceOf(field: Field, facts: readonly Inspected[], count: number, indexOf: (path: string) => number): number[] {
+function presenceOf(field: Field, facts: readonly { path: string; names: ReadonlySet<string> }[], count: number, indexOf: (path: string) => number): number[] {
   const have = new Array<number>(count).fill(0);
   const all = new Array<number>(count).fill(0);
   for (const file of facts) {
     const bucket = indexOf(file.path);
     all[bucket]!++;
-    if (file.columns.some((column) => column.name.toLowerCase() === field.name.toLowerCase())) have[bucket]!++;
+    if (file.names.has(field.name.toLowerCase())) have[bucket]!++;
   }
   return have.map((part, bucket) => (all[bucket] ? part / all[bucket]! : 0));
 }

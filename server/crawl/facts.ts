@@ -43,14 +43,27 @@ export async function gatherFacts(tools: Tools, fresh: readonly Judged[]): Promi
   const progress = (more: number, place: string) => tools.context.progress((done += more), total, place);
   const parquet = wanted.filter((each) => (each.given?.format ?? each.candidate.fileKind) === 'parquet');
   opened += await gatherFooters(tools, parquet, known, facts, progress);
-  for (const each of wanted.filter((other) => !parquet.includes(other))) {
+  await severalAtOnce(wanted.filter((other) => !parquet.includes(other)), async (each) => {
     tools.context.check();
     const gathered = await gatherText(tools, each, known.get(each)!);
     facts.set(each.judged, gathered);
     opened += gathered.opened;
     progress(each.files.length, each.candidate.root);
-  }
+  });
   return { factsOf: (judged) => facts.get(judged)!, opened };
+}
+
+/** Places that are looked into beside each other. */
+const AT_A_TIME = 6;
+
+/** The outcome of each, in the order of what was given. The first that fails ends all. */
+export async function severalAtOnce<T, R>(all: readonly T[], work: (each: T) => Promise<R>): Promise<R[]> {
+  const outcomes: R[] = new Array<R>(all.length);
+  let next = 0;
+  await Promise.all(Array.from({ length: Math.min(AT_A_TIME, all.length) }, async () => {
+    for (let at = next++; at < all.length; at = next++) outcomes[at] = await work(all[at]!);
+  }));
+  return outcomes;
 }
 
 function wantedOf(judged: Judged, sample: number): Wanted[] {

@@ -7,6 +7,8 @@ import type { Relation } from '../catalog/relations';
 import { folderDefinition, type PlainFiles } from '../lake/files-as-table';
 import type { Inspected } from '../lake/inspect';
 import type { OpenStorage } from '../lake/lake';
+import { prove } from '../lake/proof';
+import type { ScanTools } from '../lake/scan-rows';
 import { folderEvidence, summaryOf } from './evidence';
 
 export type FindingBase = Omit<NewFinding, 'status' | 'decision' | 'format' | 'summary' | 'evidence'>;
@@ -15,10 +17,10 @@ export type FindingBase = Omit<NewFinding, 'status' | 'decision' | 'format' | 's
 const SETTLED_MS = 120_000;
 
 /** One finding, or one for each table of a folder that holds several. */
-export function folderFindings(storage: OpenStorage, candidate: PlainFiles, base: FindingBase, { facts, opened }: { facts: readonly Inspected[]; opened: number }, relation: Relation | undefined, relationAt: (place: string) => Relation | undefined): NewFinding[] {
+export async function folderFindings(tools: ScanTools, storage: OpenStorage, candidate: PlainFiles, base: FindingBase, { facts, opened }: { facts: readonly Inspected[]; opened: number }, relation: Relation | undefined, relationAt: (place: string) => Relation | undefined): Promise<NewFinding[]> {
   const parts = relation || candidate.partitions.length > 0 || facts.length < candidate.files.length ? undefined : splitByName(facts.filter((each) => !each.problem));
-  if (!parts) return [folderFinding(storage, candidate, base, facts, opened, relation)];
-  return parts.map(({ stem, paths }) => {
+  if (!parts) return [await folderFinding(tools, storage, candidate, base, facts, opened, relation)];
+  return Promise.all(parts.map(({ stem, paths }) => {
     const own = new Set(paths);
     const files = candidate.files.filter((file) => own.has(file.path));
     const pattern = files.length === 1 ? files[0]!.path.slice(candidate.root === '' ? 0 : candidate.root.length + 1) : `${stem}*`;
@@ -26,28 +28,30 @@ export function folderFindings(storage: OpenStorage, candidate: PlainFiles, base
     const place = joinPath(candidate.root, pattern);
     const known = relationAt(place);
     const name = known?.name ?? `${base.name}_${stem.toLowerCase().replace(/[^\p{L}\p{N}]+/gu, '_')}`;
-    return folderFinding(storage, part, { ...base, name, ...(known ? { namespace: known.namespace, relationId: known.id } : {}), place, files: files.length, bytes: files.reduce((sum, file) => sum + file.bytes, 0) }, facts.filter((each) => own.has(each.path)), Math.min(opened, files.length), known);
-  });
+    return folderFinding(tools, storage, part, { ...base, name, ...(known ? { namespace: known.namespace, relationId: known.id } : {}), place, files: files.length, bytes: files.reduce((sum, file) => sum + file.bytes, 0) }, facts.filter((each) => own.has(each.path)), Math.min(opened, files.length), known);
+  }));
 }
 
-export function folderFinding(storage: OpenStorage, candidate: PlainFiles, base: FindingBase, facts: readonly Inspected[], opened: number, relation: Relation | undefined): NewFinding {
-  const { definition: found, inference } = folderDefinition(candidate, facts);
-  const problems = facts.filter((each) => each.problem).map((each) => ({ path: each.path, problem: withHaste(candidate, each) }));
+export async function folderFinding(tools: ScanTools, storage: OpenStorage, candidate: PlainFiles, base: FindingBase, facts: readonly Inspected[], opened: number, relation: Relation | undefined): Promise<NewFinding> {
+  const { definition: seen, inference } = folderDefinition(candidate, facts);
+  const unread = new Set(facts.filter((each) => each.problem).map((each) => each.path));
+  const { definition: found, proof } = await prove(tools, storage, seen, candidate.files.filter((file) => !unread.has(file.path)), { name: `${base.namespace}.${base.name}` });
+  const problems = [...facts.filter((each) => each.problem), ...(proof.problem ? [proof.problem] : [])].map((each) => ({ path: each.path, problem: withHaste(candidate, each) }));
   const old = relation?.definition.kind === 'folder' ? relation.definition.folder : undefined;
   const before = old && (old.found ?? old.fields);
   const drifts = before ? driftBetween(before, found.fields) : [];
   const definition = { ...found, fields: old ? mergeFields(old.fields, before!, found.fields) : found.fields, found: found.fields, ...(old?.readWith ? { readWith: old.readWith } : {}), ...(old?.exceptions ? { exceptions: old.exceptions } : {}) };
-  const evidence = folderEvidence({ candidate, facts, opened, definition: found, inference, problems, place: `${storage.storage.name}:${candidate.root}`, name: [base.namespace, base.name] });
+  const evidence = folderEvidence({ candidate, facts, opened, definition: found, inference, problems, proof, place: `${storage.storage.name}:${candidate.root}`, name: [base.namespace, base.name] });
   const counted = facts.length === candidate.files.length && facts.every((each) => each.rows !== undefined || each.problem);
   const sampled = facts.reduce((sum, each) => sum + (each.rows ?? each.aboutRows ?? 0), 0);
   const toldNothing = facts.every((each) => each.rows === undefined && each.aboutRows === undefined);
-  const rows = toldNothing ? null : counted ? sampled : Math.round((sampled / Math.max(1, facts.length)) * candidate.files.length);
+  const rows = proof.rows !== null && proof.files === candidate.files.length ? proof.rows : toldNothing ? null : counted ? sampled : Math.round((sampled / Math.max(1, facts.length)) * candidate.files.length);
   const clashes = inference.clashes.filter((clash) => !old || !before!.some((field) => field.name.toLowerCase() === clash.column.toLowerCase() && field.type.kind === 'string'));
   const status: FindingStatus = problems.length > 0 ? 'unreadable' : clashes.length > 0 ? 'clash' : !relation ? 'new' : drifts.length > 0 ? 'changed' : 'unchanged';
   return {
     ...base, rows, status, decision: decisionOf(status, drifts), format: found.options.format,
     summary: drifts.length > 0 && problems.length === 0 ? driftText(drifts) : summaryOf(found, inference, problems),
-    definition: { kind: 'folder', folder: definition }, evidence: { ...evidence, rowsAreEstimated: !counted },
+    definition: { kind: 'folder', folder: definition }, evidence: { ...evidence, rowsAreEstimated: !counted && !(proof.rows !== null && proof.files === candidate.files.length) },
   };
 }
 
@@ -57,7 +61,7 @@ function decisionOf(status: FindingStatus, drifts: ReturnType<typeof driftBetwee
   return status === 'new' || (status === 'changed' && isAddition(drifts)) ? 'register' : 'undecided';
 }
 
-function withHaste(candidate: PlainFiles, { path, problem }: Inspected): string {
+function withHaste(candidate: PlainFiles, { path, problem }: Pick<Inspected, 'path' | 'problem'>): string {
   const file = candidate.files.find((each) => each.path === path);
   return file && Date.now() - file.modified < SETTLED_MS ? `${problem} It changed a moment ago, so it may still be on its way; the next crawl looks again.` : problem!;
 }

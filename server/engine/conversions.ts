@@ -9,7 +9,10 @@ import { snappyUncompress } from 'hyparquet';
 import { SaxesParser } from 'saxes';
 import { LakeError } from '../../core/errors';
 import { faultWords } from '../../core/fault-words';
-import type { Compression, ReadOptions, XmlOptions } from '../../core/folder/read-options';
+import { isCutByUs, type Compression, type CsvOptions, type ReadOptions, type XmlOptions } from '../../core/folder/read-options';
+import { RecordStream } from '../../core/text/record-stream';
+import type { TextRecord } from '../../core/text/records';
+import { headerNames } from '../../core/text/structure';
 import { jsonOfAvro } from '../../core/folder/avro-rows';
 import { XmlRecords } from '../../core/folder/xml-records';
 import { AVRO_LONG } from '../../core/values/avro-long';
@@ -20,6 +23,7 @@ export async function convert(options: ReadOptions, source: string, target: stri
   try {
     if (options.format === 'avro') return await avroToLines(source, target);
     if (options.format === 'xml') return await xmlToLines(source, target, options);
+    if (options.format === 'csv' && isCutByUs(options)) return await toPlainCsv(source, target, options);
     if (options.format !== 'parquet') await toUtf8(source, target, options.encoding, options.compression);
   } catch (error) {
     if (error instanceof LakeError) throw new LakeError(error.kind, `${name}: ${error.message}`, { path: name.slice(name.indexOf(':') + 1), ...error.details }, { cause: error });
@@ -113,6 +117,57 @@ async function xmlToLines(source: string, target: string, options: XmlOptions): 
   };
   const bytes = Readable.toWeb(unpackedBy(createReadStream(source), options.compression)) as unknown as ReadableStream<Uint8Array>;
   await pipeline(lines(bytes.pipeThrough(text as unknown as TransformStream<Uint8Array, string>) as unknown as AsyncIterable<string>), createWriteStream(target));
+}
+
+/** So much of a text is looked at for its header. */
+const HEADER_CHARACTERS = 256 * 1024;
+
+/** Any delimited text as RFC 4180 has it, in UTF-8, with the names of its columns on the first line. */
+async function toPlainCsv(source: string, target: string, options: CsvOptions): Promise<void> {
+  const decoder = new TextDecoder(options.encoding);
+  const parts = async function* (bytes: AsyncIterable<Buffer>) {
+    for await (const chunk of bytes) yield decoder.decode(chunk, { stream: true });
+    yield decoder.decode();
+  };
+  const lines = async function* (texts: AsyncIterable<string>) {
+    const stream = new RecordStream(options, options.skip);
+    const held: TextRecord[] = [];
+    let head: string | undefined = '';
+    let width = 0;
+    let header = options.header ? options.headerLines : 0;
+    const written = (records: readonly TextRecord[]) => {
+      held.push(...records.slice(header));
+      header = Math.max(0, header - records.length);
+      return held.splice(0, Math.max(0, held.length - options.skipEnd)).map(({ cells }) => plainLine(cells, options.pads ? width : cells.length)).join('');
+    };
+    for await (const text of texts) {
+      if (head === undefined) {
+        yield written(stream.push(text));
+        continue;
+      }
+      head += text;
+      if (head.length < HEADER_CHARACTERS) continue;
+      const names = headerOf(head);
+      width = names.length;
+      yield plainLine(names, width) + written(stream.push(head));
+      head = undefined;
+    }
+    if (head !== undefined) {
+      const names = headerOf(`${head}\n`);
+      width = names.length;
+      yield plainLine(names, width) + written(stream.push(head));
+    }
+    yield written(stream.end());
+  };
+  const headerOf = (head: string) => headerNames(head, options, { skip: options.skip, headerLines: options.header ? options.headerLines : 0 });
+  await pipeline(unpackedBy(createReadStream(source), options.compression), parts as never, lines as never, createWriteStream(target));
+}
+
+/** One empty field is a blank line unless it stands in quotes. */
+function plainLine(cells: readonly string[], width: number): string {
+  const padded = cells.length < width ? [...cells, ...Array.from({ length: width - cells.length }, () => '')] : cells;
+  const line = padded.map((cell) => (/[",\r\n\0]|^\s|\s$/.test(cell) ? `"${cell.replaceAll('"', '""')}"` : cell)).join(',');
+  return `${line === '' ? '""' : line}\n`;
 }
 
 async function toUtf8(source: string, target: string, encoding: string, compression: Compression): Promise<void> {

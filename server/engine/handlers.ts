@@ -1,4 +1,6 @@
 /** What an engine does for each call. */
+import { guessColumn } from '../../core/text/column-forms';
+import { readDelimited } from '../../core/text/delimited';
 import { guessRecord } from '../../core/folder/xml-records';
 import { writeAvroFile } from './avro-file';
 import { convert, xmlRecordsOf } from './conversions';
@@ -38,6 +40,8 @@ export function handlersOf(own: Sealed | undefined, planner: Planner | undefined
     cancel: async ({ id }) => (user ? user.queries.cancel(id) || user.changes.cancel(id) : false),
     convert: ({ options, source, target, name }) => convert(options, source, target, name).then(() => true),
     xmlRecords: async ({ head, record = guessRecord(head) }) => ({ record, objects: record === undefined ? [] : xmlRecordsOf(head, record) }),
+    delimited: async (input) => readDelimited(input),
+    guess: async (columns) => columns.map(({ name, texts }) => guessColumn(texts, name)),
     writeAvro: (request) => writeAvroFile(request).then(() => true),
     run: async ({ sql }) => {
       if (!own) throw new Error('This process runs no SQL of ours.');

@@ -1,4 +1,6 @@
 /** What the API process and an engine process say to each other. Both sides are ours; nothing else may connect. */
+import type { ColumnGuess } from '../../core/text/column-forms';
+import type { Delimited, DelimitedInput } from '../../core/text/delimited';
 import type { ReadOptions } from '../../core/folder/read-options';
 
 export interface ResultColumn {
@@ -86,6 +88,10 @@ export interface Calls {
   convert: { ask: { options: ReadOptions; source: string; target: string; name: string }; answer: boolean };
   /** The records at the beginning of an XML file; the element that is most likely a row where none is named. */
   xmlRecords: { ask: { head: string; record?: string }; answer: { record: string | undefined; objects: Record<string, unknown>[] } };
+  /** How a delimited text is laid out and what its columns are; undefined where it is none. */
+  delimited: { ask: DelimitedInput; answer: Delimited | undefined };
+  /** The types of columns by their texts. */
+  guess: { ask: { name: string; texts: (string | null)[] }[]; answer: ColumnGuess[] };
   /** Rows in a file of JSON lines, as the engine writes it, as an Avro file. Columns by name and type as SQL has it. */
   writeAvro: { ask: AvroRequest; answer: boolean };
 }

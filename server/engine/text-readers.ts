@@ -1,9 +1,10 @@
 /** SQL by which the engine reads text: delimited, JSON, and lines that are cut by place or by a regular expression. */
 import { ENGINE_ENCODINGS, groupNames, type Compression, type CsvOptions, type JsonOptions, type LineOptions } from '../../core/folder/read-options';
-import { field, findField, hasTwins, leaves, type Field, type LogicalType } from '../../core/schema/types';
+import { field, hasTwins, leaves, type Field, type LogicalType } from '../../core/schema/types';
 import { typeName } from '../../core/schema/type-names';
 import { quoteName, quoteText } from '../../core/sql/tokens';
 import { quoteList } from './instances';
+import { isReadPlainly, presentText, valueSql } from './value-sql';
 
 /** Largest JSON object, in bytes. */
 const MOST_BYTES = 67_108_864;
@@ -16,16 +17,63 @@ export const MISFIT = 'kind-harbor-misfit';
 
 /** Delimited text; columns are matched by the header's names where there is one. `files` is SQL for a list. */
 export function csvReader(fields: readonly Field[], files: string, options: CsvOptions, header: readonly string[] | undefined, more: readonly string[] = []): string {
-  // A column that the table does not know is read as text and left out.
-  const columns = header
-    ? header.map((name) => `${quoteText(name)}: ${quoteText(findField(fields, name) ? typeName(findField(fields, name)!.type) : 'varchar')}`)
-    : fields.map((field) => `${quoteText(field.name)}: ${quoteText(typeName(field.type))}`);
-  return `read_csv(${files}, ${[`columns = {${columns.join(', ')}}`, ...csvSettings(options), `ignore_errors = ${options.misfits === 'set-aside'}`, ...more].join(', ')})`;
+  const { source, typed } = delimitedTexts(fields, files, options, header, more);
+  if (typed.length === 0) return source;
+  const cut = (index: number) => `json_object('index', ${index}, 'delimiter', ${quoteText(options.delimiter)}, 'quote', ${quoteText(options.quote)}, 'escape', ${quoteText(options.escape)}, 'comment', ${quoteText(options.comment)}, 'skip', ${options.skip})`;
+  const values = typed.map(({ field: of, index, text, value }) => {
+    const refused = raise(`'column', ${quoteText(of.name)}, 'type', ${quoteText(typeName(of.type))}, 'cut', ${cut(index)}`, `'value', ${text}`, 'NULL');
+    return `${options.misfits === 'stop' ? `CASE WHEN ${text} IS NOT NULL THEN coalesce(${value}, ${refused}::${typeName(of.type)}) END` : value} AS ${text}`;
+  });
+  return `(SELECT * REPLACE (${values.join(', ')}) FROM ${source}${options.misfits === 'set-aside' ? ` WHERE ${fitting(typed)}` : ''})`;
+}
+
+/** Rows of delimited text that have a value which is not of its column's type: file, place of the first such column, its text, and why. */
+export function delimitedMisfits(fields: readonly Field[], files: string, options: CsvOptions, header: readonly string[] | undefined): string {
+  const { source, typed } = delimitedTexts(fields, files, { ...options, misfits: 'set-aside' }, header, [`filename = '${FILE_COLUMN}'`]);
+  if (typed.length === 0) return `SELECT NULL::VARCHAR AS file, 0 AS index, '' AS value, '' AS why WHERE false`;
+  const pick = (give: (each: TypedText) => string) => `CASE ${typed.map((each) => `WHEN NOT ${fits(each)} THEN ${give(each)}`).join(' ')} END`;
+  const why = typed.map((each) => `CASE WHEN NOT ${fits(each)} THEN concat('"', ${each.text}, ${quoteText(`" in ${each.field.name} is not a ${typeName(each.field.type)}`)}) END`);
+  return `SELECT ${FILE_COLUMN} AS file, ${pick(({ index }) => String(index))} AS index, ${pick(({ text }) => text)} AS value, concat_ws('; ', ${why.join(', ')}) AS why FROM ${source} WHERE NOT (${fitting(typed)})`;
+}
+
+/** A column whose text is made a value here and not by the engine's reader. */
+interface TypedText {
+  field: Field;
+  /** Its place in the line. */
+  index: number;
+  /** SQL for its text, null where it is missing, and for its value, null where that does not fit. */
+  text: string;
+  value: string;
+}
+
+function fits({ text, value }: TypedText): string {
+  return `(${text} IS NULL OR ${value} IS NOT NULL)`;
+}
+
+function fitting(typed: readonly TypedText[]): string {
+  return typed.map(fits).join(' AND ');
+}
+
+function delimitedTexts(fields: readonly Field[], files: string, options: CsvOptions, header: readonly string[] | undefined, more: readonly string[]): { source: string; typed: TypedText[] } {
+  const names = header ?? fields.map((each) => each.name);
+  const [exact, folded] = [new Map(fields.map((each) => [each.name, each])), new Map([...fields].reverse().map((each) => [each.name.toLowerCase(), each]))];
+  const known = names.map((name) => exact.get(name) ?? folded.get(name.toLowerCase()));
+  const isPlain = (of: Field | undefined) => of !== undefined && isReadPlainly(of.type, options.forms[of.name], options);
+  // Of a column that the table does not know the text is read and left out.
+  const columns = names.map((name, index) => `${quoteText(name)}: ${quoteText(isPlain(known[index]) ? typeName(known[index]!.type) : 'varchar')}`);
+  const converts = names.flatMap((name, index) => (known[index] && !isPlain(known[index]) ? [{ name, index, field: known[index] }] : []));
+  const isText = (of: Field) => of.type.kind === 'string';
+  const typed = converts.filter((each) => !isText(each.field)).map(({ name, index, field: of }) => ({ field: of, index, text: quoteName(name), value: valueSql(of.type, quoteName(name), options.forms[of.name], options) }));
+  const withFile = typed.length > 0 && options.misfits === 'stop' ? [`filename = '${FILE_COLUMN}'`] : [];
+  const reader = `read_csv(${files}, ${[`columns = {${columns.join(', ')}}`, ...csvSettings(options), `ignore_errors = ${options.misfits === 'set-aside'}`, ...new Set([...withFile, ...more])].join(', ')})`;
+  const texts = converts.map(({ name, field: of }) => `${presentText(quoteName(name), options.forms[of.name], options, isText(of))} AS ${quoteName(name)}`);
+  return { source: texts.length === 0 ? reader : `(SELECT * REPLACE (${texts.join(', ')}) FROM ${reader})`, typed };
 }
 
 /** All that is not about columns; also for the engine's sniffer, in which a header may be left open. */
 function csvSettings(options: CsvOptions): string[] {
-  return ['auto_detect = false', `header = ${options.header}`, `skip = ${options.skip}`, `quote = ${quoteText(options.quote)}`, `escape = ${quoteText(options.escape)}`, ...dialect(options)];
+  const skip = options.skip + (options.header ? options.headerLines - 1 : 0);
+  return ['auto_detect = false', `header = ${options.header}`, `skip = ${skip}`, ...(options.pads ? ['null_padding = true', 'parallel = false'] : []), `quote = ${quoteText(options.quote)}`, `escape = ${quoteText(options.escape)}`, ...dialect(options)];
 }
 
 /** What a person can say of delimited text that the engine's sniffer should take as given. */
@@ -98,15 +146,15 @@ export function jsonFits(fields: readonly Field[]): string {
 /** Lines of text that are cut by place or by a regular expression, as the fields. */
 export function lineReader(fields: readonly Field[], files: string, options: LineOptions, withFile: boolean): string {
   const values = fields.map((field) => ({ field, raw: rawName(field.name) }));
-  const shown = values.map(({ field, raw }) => `${options.misfits === 'stop' ? checked(field, raw, options) : converted(field.type, raw, options)} AS ${quoteName(field.name)}`);
+  const shown = values.map(({ field, raw }) => `${options.misfits === 'stop' ? checked(field, raw, options) : converted(field, raw, options)} AS ${quoteName(field.name)}`);
   const select = [...shown, ...(withFile ? [FILE_COLUMN] : [])].join(', ') || '1 AS present';
-  const fits = options.misfits === 'set-aside' ? values.filter(({ field }) => field.type.kind !== 'string').map(({ field, raw }) => `(${raw} IS NULL OR ${converted(field.type, raw, options)} IS NOT NULL)`) : [];
+  const fits = options.misfits === 'set-aside' ? values.filter(({ field }) => field.type.kind !== 'string').map(({ field, raw }) => `(${raw} IS NULL OR ${converted(field, raw, options)} IS NOT NULL)`) : [];
   return `(SELECT ${select} FROM (${cutLines(fields.map((field) => field.name), files, options)})${fits.length > 0 ? ` WHERE ${fits.join(' AND ')}` : ''})`;
 }
 
 /** The file, the line, and each column's text, null where it stands for a missing value. Lines that do not match are left out or stop. */
 export function cutLines(columns: readonly string[], files: string, options: LineOptions): string {
-  const texts = columns.map((name) => `${withoutNulls(options.format === 'fixed' ? place(name, options) : `groups.${quoteName(name)}`, options)} AS ${rawName(name)}`);
+  const texts = columns.map((name) => `${presentText(options.format === 'fixed' ? place(name, options) : `groups.${quoteName(name)}`, options.forms[name], options, true)} AS ${rawName(name)}`);
   const lines = dataLines(files, options);
   if (options.format === 'fixed') return `SELECT ${[FILE_COLUMN, 'line', ...texts].join(', ')} FROM (${lines})`;
   const pattern = quoteText(enginePattern(options.pattern));
@@ -134,7 +182,7 @@ export function rawLines(files: string, options: { compression: Compression; enc
 /** What is wrong with the values of a line, null or empty when nothing is. SQL over `cutLines` with misfits set aside. */
 export function misfitReasons(fields: readonly Field[], options: LineOptions): string {
   const reasons = fields.filter((field) => field.type.kind !== 'string')
-    .map((field) => `CASE WHEN ${rawName(field.name)} IS NOT NULL AND ${converted(field.type, rawName(field.name), options)} IS NULL THEN concat('"', ${rawName(field.name)}, ${quoteText(`" in ${field.name} is not a ${typeName(field.type)}`)}) END`);
+    .map((field) => `CASE WHEN ${rawName(field.name)} IS NOT NULL AND ${converted(field, rawName(field.name), options)} IS NULL THEN concat('"', ${rawName(field.name)}, ${quoteText(`" in ${field.name} is not a ${typeName(field.type)}`)}) END`);
   return reasons.length === 0 ? 'NULL' : `concat_ws('; ', ${reasons.join(', ')})`;
 }
 
@@ -147,27 +195,19 @@ function place(name: string, options: Extract<LineOptions, { format: 'fixed' }>)
   return column ? `trim(substr(line, ${column.from}, ${column.to - column.from + 1}))` : 'NULL::VARCHAR';
 }
 
-function withoutNulls(text: string, { nullTexts }: LineOptions): string {
-  return `CASE WHEN ${text} IN (${[...new Set(['', ...nullTexts])].map(quoteText).join(', ')}) THEN NULL ELSE ${text} END`;
-}
-
-/** The text as a value of the type, null where it is none. */
-function converted(type: LogicalType, text: string, options: LineOptions): string {
-  if (type.kind === 'string') return text;
-  if (type.kind === 'date' && options.dateFormat !== '') return `try_strptime(${text}, ${quoteText(options.dateFormat)})::DATE`;
-  if ((type.kind === 'timestamp' || type.kind === 'timestamptz') && options.timestampFormat !== '') return `try_strptime(${text}, ${quoteText(options.timestampFormat)})::${typeName(type)}`;
-  const isFraction = type.kind === 'double' || type.kind === 'float' || type.kind === 'decimal';
-  return `TRY_CAST(${isFraction && options.decimal === ',' ? `replace(${text}, ',', '.')` : text} AS ${typeName(type)})`;
+/** The text as a value of the field's type, null where it is none. */
+function converted(column: Field, text: string, options: LineOptions): string {
+  return valueSql(column.type, text, options.forms[column.name], options);
 }
 
 /** The value, or an error that names the file, the line and the column. */
 function checked(field: Field, text: string, options: LineOptions): string {
   if (field.type.kind === 'string') return text;
-  return `CASE WHEN ${text} IS NULL THEN NULL ELSE coalesce(${converted(field.type, text, options)}, ${raise(`'column', ${quoteText(field.name)}, 'type', ${quoteText(typeName(field.type))}`, `'value', ${text}`)}::${typeName(field.type)}) END`;
+  return `CASE WHEN ${text} IS NULL THEN NULL ELSE coalesce(${converted(field, text, options)}, ${raise(`'column', ${quoteText(field.name)}, 'type', ${quoteText(typeName(field.type))}`, `'value', ${text}`)}::${typeName(field.type)}) END`;
 }
 
-function raise(column: string, value: string): string {
-  return `error(concat('${MISFIT} ', json_object('file', ${FILE_COLUMN}, 'line', line, ${column}, ${value})))`;
+function raise(column: string, value: string, line = 'line'): string {
+  return `error(concat('${MISFIT} ', json_object('file', ${FILE_COLUMN}, 'line', ${line}, ${column}, ${value})))`;
 }
 
 /** The engine's regular expressions write a named group with a P. */

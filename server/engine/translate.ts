@@ -1,6 +1,7 @@
 /** Engine errors as errors that may be shown: our names and storage paths instead of the engine's, positions in the user's text. */
 import { normalize } from 'node:path';
 import { LakeError, type ErrorKind } from '../../core/errors';
+import { readRecords, type TextDialect } from '../../core/text/records';
 import { EngineError } from './failures';
 import { linesOf } from './lines-of';
 import { MISFIT } from './text-readers';
@@ -43,7 +44,10 @@ export function translateError(error: unknown, translation: Translation): unknow
   const place = placeIn(message);
   const line = place && /Malformed JSON/.test(message) ? badJsonLine(error.message, translation) : /[Ll]ine:?\s+(\d+)/.exec(message)?.[1];
   const kind = place ? 'bad-file' : (KINDS[error.kind] ?? 'bad-request');
+  const [, field] = /converting column "(.*?)"\./.exec(message) ?? [];
+  const [, value] = /Could not convert string "(.*?)" to '/s.exec(message) ?? [];
   return new LakeError(kind, (place && lineFault(message, place)) ?? clean(message, translation), {
+    ...(field === undefined || value === undefined ? {} : { field, value }),
     ...(place ? { path: place.path } : {}),
     ...(place && line ? { line: Number(line) } : {}),
     ...(error.position === undefined || !translation.originalPosition ? {} : { position: translation.originalPosition(error.position) }),
@@ -113,13 +117,26 @@ function isJson(text: string): boolean {
 
 /** A line that a reader of ours refused; the engine knows its text, and its number is looked up. */
 function misfitError(json: string, translation: Translation): LakeError {
-  const { file, line, column, value, type } = JSON.parse(/^\{.*\}/s.exec(json)![0]) as { file: string; line: string; column: string; value: string; type?: string };
+  const { file, line, column, value, type, cut } = JSON.parse(/^\{.*\}/s.exec(json)![0]) as { file: string; line: string | null; column: string; value: string; type?: string; cut?: CutValue };
   const { storage, path } = placeIn(withPlaces(file, translation)) ?? { storage: '', path: '' };
   const isOurs = storage !== '' && normalize(file) === file;
-  const number = isOurs ? lineNumber(file, line) : undefined;
+  const number = !isOurs ? undefined : cut ? lineOfValue(file, value, cut) : lineNumber(file, line!);
   const at = `${storage}:${path}${number === undefined ? '' : `, line ${number}`}`;
-  const fault = column === '' ? `the line "${line.slice(0, 120)}" does not match the pattern` : `"${value.slice(0, 100)}" in ${column} is not a ${type}`;
-  return new LakeError('bad-file', `${at}: ${fault}.`, { path, ...(number === undefined ? {} : { line: number }), hint: 'Correct how the file is read, or have lines that do not fit set aside.' });
+  const fault = column === '' ? `the line "${line!.slice(0, 120)}" does not match the pattern` : `"${value.slice(0, 100)}" in ${column} is not a ${type}`;
+  return new LakeError('bad-file', `${at}: ${fault}.`, { path, ...(number === undefined ? {} : { line: number }), ...(column === '' ? {} : { field: column, value }), hint: 'Correct how the file is read, or have lines that do not fit set aside.' });
+}
+
+/** Where in a delimited line a value stands. */
+interface CutValue extends TextDialect {
+  index: number;
+  skip: number;
+}
+
+/** The first line whose field at that place has the text, blanks around it aside. */
+function lineOfValue(file: string, value: string, { index, skip, ...dialect }: CutValue): number | undefined {
+  const lines = linesOf(file);
+  const { records } = readRecords(lines?.join('\n') ?? '', dialect);
+  return records.find((record) => record.line > skip && record.cells[index]?.trim() === value.trim())?.line;
 }
 
 /** The number of the first line with that text, from 1; undefined for what cannot be looked up. */

@@ -1,13 +1,14 @@
 /** Headers of delimited files, so that columns are matched by name even when files order them differently. */
 import { filesToRead, type DataFile, type ScanPlan } from '../../core/scan/plan';
 import type { Compression, CsvOptions } from '../../core/folder/read-options';
+import { headerNames } from '../../core/text/structure';
 import { Lru } from '../../core/lru';
 import type { ObjectStore } from '../../core/storage/object-store';
 import { unpackHead } from '../storage/unpack';
 
 const cache = new Lru<string[]>(20_000);
 /** A header is looked for in this much of the file. */
-const HEAD_BYTES = 64 * 1024;
+const HEAD_BYTES = 256 * 1024;
 
 /** The header of each file to be read, by path; empty for formats that have none. */
 export async function csvHeaders(store: ObjectStore, plan: ScanPlan): Promise<Map<string, string[]>> {
@@ -23,22 +24,9 @@ async function headerOf(store: ObjectStore, file: DataFile, options: CsvOptions)
   const kept = cache.get(key);
   if (kept) return kept;
   const head = await readHead(store, file.path, options.compression, options.encoding);
-  const lines = head.replace(/^\ufeff/, '').split(/\r?\n/).slice(options.skip);
-  const line = lines.find((each) => options.comment === '' || !each.startsWith(options.comment)) ?? '';
-  const header = distinctNames(splitLine(line, options));
+  const header = headerNames(head, options, options);
   cache.set(key, header);
   return header;
-}
-
-/** Names that only case tells apart, or nothing does, get a number, as the engine numbers them when it looks at the file. */
-export function distinctNames(names: readonly string[]): string[] {
-  const taken = new Set<string>();
-  return names.map((name) => {
-    let distinct = name;
-    for (let n = 1; taken.has(distinct.toLowerCase()); n++) distinct = `${name}_${n}`;
-    taken.add(distinct.toLowerCase());
-    return distinct;
-  });
 }
 
 /** The first bytes as text, unpacked; a packed file that is cut short gives what it has. */
@@ -48,22 +36,4 @@ export async function readHead(store: ObjectStore, path: string, compression: Co
 
 export async function readHeadBytes(store: ObjectStore, path: string, compression: Compression, bytes = HEAD_BYTES): Promise<Uint8Array> {
   return unpackHead(await store.read(path, { start: 0, end: bytes }), compression);
-}
-
-/** Fields of one delimited line, with quotes taken off. */
-export function splitLine(line: string, { delimiter, quote }: Pick<CsvOptions, 'delimiter' | 'quote'>): string[] {
-  const fields: string[] = [];
-  let field = '';
-  let quoted = false;
-  for (let i = 0; i < line.length; i++) {
-    if (quote !== '' && line[i] === quote) {
-      if (quoted && line[i + 1] === quote) field += line[++i];
-      else quoted = !quoted;
-    } else if (!quoted && line.startsWith(delimiter, i)) {
-      fields.push(field);
-      field = '';
-      i += delimiter.length - 1;
-    } else field += line[i];
-  }
-  return [...fields, field];
 }

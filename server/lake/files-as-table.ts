@@ -1,6 +1,6 @@
 /** Files read as a table without registering them: `"tern-bay:landing/bottle-sheets"` in a query, or a file being looked at. */
 import { groupFiles, guessPattern, type Candidate } from '../../core/crawl/group';
-import { inferColumns, inferPartitionType } from '../../core/crawl/infer';
+import { inferColumns, inferPartitionType, type Inference } from '../../core/crawl/infer';
 import { kindByName } from '../../core/crawl/kinds';
 import { LOG_FOLDER } from '../../core/delta/log';
 import { DeltaTable } from '../../core/delta/table';
@@ -16,6 +16,7 @@ import type { LakeTable } from '../../core/table/contract';
 import { findByLocation } from '../catalog/relations';
 import { getSavedOptions } from '../catalog/saved-options';
 import type { Inspected, Inspector } from './inspect';
+import { prove } from './proof';
 import { sourcePlace, sourceTable, type Lake, type OpenStorage } from './lake';
 
 export type PlainFiles = Extract<Candidate, { kind: 'files' }>;
@@ -25,6 +26,9 @@ export interface FilesRead {
   options?: ReadOptions;
   readWith?: string;
 }
+
+/** So much is read to its end before files are shown that nobody registered; all of it is when they are crawled. */
+const PROVEN_AT_ONCE = 8e6;
 
 export class FilesAsTable {
   readonly #kept = new Lru<{ key: string; table: LakeTable }>(100);
@@ -92,7 +96,8 @@ export class FilesAsTable {
     const facts = await this.inspector.inspect(storage, kind, candidate.files, given ? { given } : {});
     const bad = facts.find((each) => each.problem);
     if (bad && facts.every((each) => each.problem)) throw new LakeError('bad-file', bad.problem!, { path: bad.path, ...(bad.line === undefined ? {} : { line: bad.line }) });
-    return folderDefinition(candidate, facts).definition;
+    const { definition } = folderDefinition(candidate, facts);
+    return given ? definition : (await prove(this.inspector, storage, definition, candidate.files, { name: candidate.root, mostBytes: PROVEN_AT_ONCE })).definition;
   }
 }
 
@@ -139,13 +144,21 @@ export function kindsText(kinds: Record<string, number>): string {
   return parts.length < 2 ? parts.join('') : `${parts.slice(0, -1).join(', ')} and ${parts.at(-1)}`;
 }
 
+/** What the files say together: forms of all their columns, and leave for shorter lines where one has them. */
+function withForms(options: ReadOptions, facts: readonly Inspected[], { forms }: Inference): ReadOptions {
+  if (!('forms' in options)) return options;
+  const all = facts.flatMap((each) => (each.options?.format === 'csv' ? [each.options] : []));
+  const csv = options.format === 'csv' ? { pads: all.some((each) => each.pads), rewrite: all.some((each) => each.rewrite) } : {};
+  return { ...options, ...csv, forms: { ...forms, ...options.forms } };
+}
+
 /** The table that files of one kind make, by what they say of themselves. Fails when no reader fits. */
 export function folderDefinition(candidate: PlainFiles, facts: readonly Inspected[]): { definition: FolderDefinition; inference: ReturnType<typeof inferColumns> } {
   const readable = facts.filter((each) => !each.problem);
   const given = readable.find((each) => each.options)?.options;
   if (!given) throw new LakeError('unsupported', `There is no reader for ${candidate.fileKind} files yet.`, { path: candidate.root });
-  const options = fullOptions(given as GivenOptions);
   const inference = inferColumns(readable);
+  const options = withForms(fullOptions(given as GivenOptions), readable, inference);
   const pattern = parsePattern(candidate.pattern);
   const matches = candidate.files.map((file) => pattern.match(below(candidate.root, file.path)!) ?? {});
   const pathFields: Field[] = pattern.columns.map((name) => ({ name, type: inferPartitionType([...new Set(matches.map((match) => match[name] ?? null))]), required: false }));

@@ -1,33 +1,36 @@
 /** What files say of themselves, through the engine's metadata functions and the first bytes. */
-import { guessDecimal, guessDelimiter, type DelimiterGuess } from '../../core/crawl/delimiters';
 import { guessFixedWidth } from '../../core/crawl/fixed-width';
 import type { FileFacts } from '../../core/crawl/infer';
 import { inferObjects } from '../../core/crawl/infer-objects';
 import { compressionByName, kindByBytes, kindByName, type FileKind } from '../../core/crawl/kinds';
-import { inferTextType } from '../../core/crawl/text-types';
 import { LakeError } from '../../core/errors';
 import { fieldsOfAvro } from '../../core/folder/avro-rows';
-import { delimiterName, fullOptions, givenColumns, optionsOfCopy, type Compression, type CsvOptions, type JsonOptions, type LineOptions, type ReadOptions } from '../../core/folder/read-options';
+import { delimiterName, fullOptions, givenColumns, optionsOfCopy, type Compression, type JsonOptions, type LineOptions, type ReadOptions } from '../../core/folder/read-options';
 import { shapeOf } from '../../core/folder/xml-records';
 import { avroSchemaOf } from '../../core/iceberg/avro';
 import { parseTypeName } from '../../core/schema/type-names';
 import { quoteText } from '../../core/sql/tokens';
+import type { Delimited } from '../../core/text/delimited';
+import { RUNS } from '../../core/text/records';
 import type { ObjectInfo } from '../../core/storage/object-store';
 import type { EngineCalls } from '../engine/engine';
 import { EngineError } from '../engine/failures';
 import { quoteList } from '../engine/instances';
-import { cutLines, dialect, jsonSettings } from '../engine/text-readers';
+import { cutLines, jsonSettings } from '../engine/text-readers';
 import { translateError } from '../engine/translate';
-import { readHead, readHeadBytes, splitLine } from './csv-headers';
+import { readHead, readHeadBytes } from './csv-headers';
 import type { OpenStorage } from './lake';
 import type { Lease, LocalFiles } from './local-files';
 import { ParquetFooters } from './parquet-footers';
+import { sampleText, type TextSample } from './text-sample';
 
 export interface Inspected extends FileFacts {
   options?: ReadOptions;
   /** Why the file cannot be read, and the line at fault where one is. */
   problem?: string;
   line?: number;
+  /** What was seen of the file's layout and is worth telling. */
+  notes?: string[];
   /** Rows by the average line of the file's beginning, where they were not counted. */
   aboutRows?: number;
 }
@@ -39,7 +42,8 @@ export const READABLE: ReadonlySet<FileKind> = new Set<FileKind>(['parquet', 'cs
 export const TEXT_SAMPLE = 16;
 /** Lines of a file by which the types of its columns are judged. */
 const TYPED_LINES = 5000;
-const HEAD_BYTES = 64 * 1024;
+/** As far as `sampleText` reads into a packed file. */
+const PACKED_HEAD = 256 * 1024;
 const XML_HEAD_BYTES = 1024 * 1024;
 
 const FOOTERS_AT_ONCE = 2000;
@@ -78,12 +82,16 @@ export class Inspector {
   async #one(storage: OpenStorage, kind: FileKind, file: ObjectInfo, given: ReadOptions | undefined): Promise<Inspected> {
     if ((given?.format ?? kind) === 'avro') return this.#avro(storage, file);
     const compression = given && 'compression' in given ? given.compression : compressionByName(file.path);
-    const head = await readHead(storage.store, file.path, compression, given && 'encoding' in given ? given.encoding : 'utf-8', HEAD_BYTES);
-    const options = given ?? guessOptions(kind, file.path, head, compression);
+    const sample = await sampleText(storage.store, file, compression, given && 'encoding' in given ? given.encoding : undefined);
+    const delimited = given?.format === 'csv' || (!given && kind !== 'json') ? await this.engine.call('delimited', { ...sample, compression, isNamedSo: given !== undefined || kindByName(file.path) === 'csv', ...(given ? { options: given } : {}) }) : undefined;
+    const fixed = given || kind === 'json' || (delimited && delimited.options.delimiter !== RUNS) ? undefined : guessFixedWidth(wholeLines(sample.text).slice(0, 500));
+    if (delimited && !(fixed && fixed.columns.length !== delimited.columns.length)) return { ...factsOfDelimited(file, delimited), ...estimate(sample, file, compression, delimited.layout.headerRecords) };
+    const lines = { compression, encoding: sample.encoding };
+    const options = given ?? (kind === 'json' ? fullOptions({ format: 'json', shape: jsonShape(sample.text), ...lines }) : fixed ? fullOptions({ format: 'fixed', ...fixed, ...lines }) : fullOptions({ format: 'pattern', ...lines }));
     const lease = await this.local.lease(storage, [file], options);
     try {
-      const facts = await this.#columns(options, file, head, lease, given !== undefined);
-      return { ...facts, ...estimate(head, file, compression, 'header' in facts.options && facts.options.header ? 1 : 0) };
+      const facts = await this.#columns(options, file, sample.text, lease);
+      return { ...facts, ...estimate(sample, file, compression, 'header' in facts.options && facts.options.header ? 1 : 0) };
     } catch (error) {
       throw translateError(error, { roots: rootsOf(storage), copies: lease.copies });
     } finally {
@@ -91,32 +99,14 @@ export class Inspector {
     }
   }
 
-  async #columns(options: ReadOptions, file: ObjectInfo, head: string, lease: Lease, isGiven: boolean): Promise<Inspected & { options: ReadOptions }> {
+  async #columns(options: ReadOptions, file: ObjectInfo, head: string, lease: Lease): Promise<Inspected & { options: ReadOptions }> {
     const local = lease.pathOf(file);
     const seen = optionsOfCopy(options) ?? options;
-    if (options.format === 'csv') return this.#delimited(options, seen as CsvOptions, file, head, local, isGiven);
     if (seen.format === 'json') {
       const columns = await this.#describe(`read_json(${quoteText(local)}, ${jsonSettings(seen)}${seen.misfits === 'set-aside' && seen.shape === 'lines' ? ', ignore_errors = true' : ''})`);
       return { path: file.path, options, columns: withTwins(columns, head) };
     }
     return { path: file.path, options, columns: await this.#typedLines(seen as LineOptions, local) };
-  }
-
-  /** The engine says whether there is a header, how quotes stand, and what types the columns have. */
-  async #delimited(options: CsvOptions, seen: CsvOptions, file: ObjectInfo, head: string, local: string, isGiven: boolean): Promise<Inspected & { options: ReadOptions }> {
-    const known = isGiven ? `, header = ${options.header}, quote = ${quoteText(options.quote)}, escape = ${quoteText(options.escape)}, skip = ${options.skip}` : '';
-    const call = `sniff_csv(${quoteText(local)}, ${dialect(seen).join(', ')}${known}, sample_size = 20480${options.misfits === 'set-aside' ? ', ignore_errors = true' : ''})`;
-    const { rows } = await this.engine.call('run', { sql: `SELECT "Quote", "Escape", "SkipRows", "HasHeader", to_json("Columns") FROM ${call}` }).catch((error: unknown) => {
-      throw raggedLine(wholeLines(head), options, file.path) ?? error;
-    });
-    const [quote, escape, skip, header, columnsJson] = rows[0] as [string, string, number, boolean, string];
-    const columns = (JSON.parse(columnsJson) as { name: string; type: string }[]).map((column, index) => ({
-      name: header ? column.name : `field_${index + 1}`,
-      type: plainTextType(column.type),
-    }));
-    if (isGiven) return { path: file.path, columns, options };
-    const plain = (mark: string) => (mark === '(empty)' || mark === '\0' ? '' : mark);
-    return { path: file.path, columns, options: { ...options, header, quote: plain(quote) || '"', escape: plain(escape) || '"', skip: Number(skip) } };
   }
 
   /** Each column's type by its texts, in as many lines as are looked at. */
@@ -125,7 +115,8 @@ export class Inspector {
     const texts = names.map((name) => `list("text of ${name.replaceAll('"', '""')}")`);
     const lenient: LineOptions = { ...options, misfits: 'set-aside' };
     const { rows } = await this.engine.call('run', { sql: `SELECT ${texts.join(', ')} FROM (${cutLines(names, quoteList([local]), lenient)} LIMIT ${TYPED_LINES})` });
-    return names.map((name, index) => ({ name, type: inferTextType((rows[0]![index] ?? []) as (string | null)[], options.decimal) }));
+    const guesses = await this.engine.call('guess', names.map((name, index) => ({ name, texts: (rows[0]![index] ?? []) as (string | null)[] })));
+    return names.map((name, index) => ({ name, type: guesses[index]!.type, guess: guesses[index]! }));
   }
 
   async #avro(storage: OpenStorage, file: ObjectInfo): Promise<Inspected> {
@@ -187,14 +178,18 @@ export function rootsOf({ store, storage }: OpenStorage): Map<string, string> {
   return new Map(store.root === undefined ? [] : [[store.root, storage.name]]);
 }
 
-/** How text is most likely to be read: JSON by its first mark, then delimited, then fixed width, then line by line. */
-function guessOptions(kind: FileKind, path: string, head: string, compression: Compression): ReadOptions {
-  if (kind === 'json') return fullOptions({ format: 'json', shape: (head.trimStart().startsWith('[') ? 'array' : 'lines') satisfies JsonOptions['shape'], compression });
-  const lines = wholeLines(head).slice(0, 500);
-  const guess = guessDelimiter(lines, kindByName(path) === 'csv' ? 0.5 : undefined);
-  const fixed = guess === undefined || guess.delimiter === ' ' ? guessFixedWidth(lines) : undefined;
-  if (fixed) return fullOptions({ format: 'fixed', ...fixed, compression });
-  return guess ? fullOptions({ format: 'csv', delimiter: guess.delimiter, decimal: guessDecimal(lines, guess.delimiter), compression }) : fullOptions({ format: 'pattern', compression });
+function jsonShape(text: string): JsonOptions['shape'] {
+  return text.trimStart().startsWith('[') ? 'array' : 'lines';
+}
+
+/** Fails for a line that is longer than the others, and for shorter ones where that was not said to be well. */
+function factsOfDelimited({ path }: ObjectInfo, { options, columns, layout }: Delimited): Inspected & { options: ReadOptions } {
+  const odd = layout.ragged.find(({ cells }) => !(options.pads && cells < layout.names.length));
+  if (odd && options.misfits === 'stop') {
+    const expected = layout.names.length;
+    throw new LakeError('bad-file', `${path}, line ${odd.line}: expected ${expected} fields with ${delimiterName(options.delimiter)} between, found ${odd.cells}.`, { path, line: odd.line, hint: 'Correct the line, take the file out of the folder, or have lines that do not fit set aside.' });
+  }
+  return { path, options, columns, ...(layout.notes.length > 0 ? { notes: layout.notes } : {}) };
 }
 
 function problemOf(storage: OpenStorage, filePath: string, error: unknown): Inspected {
@@ -210,33 +205,18 @@ function asXmlFault(error: unknown, path: string): unknown {
   return new LakeError('bad-file', `${path}${line === undefined ? '' : `, line ${line}, character ${column}`}: not well-formed XML: ${what ?? (error as Error).message}`, { path, ...(line === undefined ? {} : { line: Number(line) }) });
 }
 
-/** Text columns are read as bigint, double, date, timestamptz, boolean or text: what later files of the same kind will also fit. */
-function plainTextType(type: string): FileFacts['columns'][number]['type'] {
-  const parsed = parseTypeName(type);
-  return parsed.kind === 'timestamp' ? { kind: 'timestamptz' } : parsed;
-}
-
-/** The first line that does not have as many fields as most have. */
-function raggedLine(lines: readonly string[], { delimiter, comment }: CsvOptions, path: string): LakeError | undefined {
-  const { fields } = guessDelimiter(lines, 0.5) ?? ({ fields: 0 } as Pick<DelimiterGuess, 'fields'>);
-  const at = fields === 0 ? -1 : lines.findIndex((line) => line.trim() !== '' && !(comment !== '' && line.startsWith(comment)) && splitLine(line, { delimiter, quote: '"' }).length !== fields);
-  if (at < 0) return undefined;
-  const found = splitLine(lines[at]!, { delimiter, quote: '"' }).length;
-  return new LakeError('bad-file', `${path}, line ${at + 1}: expected ${fields} fields with ${delimiterName(delimiter)} between, found ${found}.`, { path, line: at + 1, hint: 'Correct the line, take the file out of the folder, or have lines that do not fit set aside.' });
-}
-
 function wholeLines(head: string): string[] {
-  const lines = head.replace(/^\ufeff/, '').split(/\r?\n/);
+  const lines = head.replace(/^\ufeff/, '').split(/\r\n|\n|\r/);
   return lines.length > 1 ? lines.slice(0, -1) : lines;
 }
 
-function estimate(head: string, file: ObjectInfo, compression: Compression, headerLines: number): { aboutRows?: number } {
-  const lines = wholeLines(head).length;
-  const headBytes = Buffer.byteLength(head);
-  if (headBytes === 0 || lines === 0) return {};
+function estimate({ text, isCut }: TextSample, file: ObjectInfo, compression: Compression, headerLines: number): { aboutRows?: number } {
+  const lines = wholeLines(text).length;
+  const bytes = Buffer.byteLength(text);
+  if (bytes === 0 || lines === 0) return {};
   // Packed text: what was unpacked of the head stands for the same share of the file.
-  const whole = compression === 'none' ? file.bytes : Math.max(headBytes, (file.bytes / Math.min(file.bytes, HEAD_BYTES)) * headBytes);
-  return { aboutRows: Math.max(0, Math.round((whole / headBytes) * lines) - headerLines) };
+  const whole = !isCut ? bytes : compression === 'none' ? file.bytes : Math.max(bytes, (file.bytes / Math.min(file.bytes, PACKED_HEAD)) * bytes);
+  return { aboutRows: Math.max(0, Math.round((whole / bytes) * lines) - headerLines) };
 }
 
 /** First, last and evenly between. */

@@ -10,7 +10,7 @@ import path from 'node:path';
 import PQueue from 'p-queue';
 import { LakeError } from '../../core/errors';
 import { fieldsOfAvro } from '../../core/folder/avro-rows';
-import { optionsOfCopy, type ReadOptions } from '../../core/folder/read-options';
+import { isCutByUs, optionsOfCopy, type ReadOptions } from '../../core/folder/read-options';
 import { avroSchemaOf } from '../../core/iceberg/avro';
 import { filesToRead, type FileFormat, type ScanPlan } from '../../core/scan/plan';
 import { baseName } from '../../core/storage/paths';
@@ -113,7 +113,7 @@ export class LocalFiles {
   }
 
   #copyPath(storage: OpenStorage, file: WantedFile, options: ReadOptions | undefined): string {
-    const how = file.format ? [file.format, 'parquet'] : options?.format === 'xml' ? [JSON.stringify(options)] : options?.format === 'avro' ? ['avro'] : options && options.format !== 'parquet' ? [options.encoding, options.compression] : [];
+    const how = file.format ? [file.format, 'parquet'] : options?.format === 'xml' ? [JSON.stringify(options)] : options?.format === 'avro' ? ['avro'] : options?.format === 'csv' && isCutByUs(options) ? [JSON.stringify({ ...options, forms: {}, nullTexts: [], misfits: '' })] : options && options.format !== 'parquet' ? [options.encoding, options.compression] : [];
     const key = createHash('sha256').update([storage.storage.id, file.path, file.bytes, file.modified ?? '', file.etag ?? '', ...how].join('\0')).digest('hex').slice(0, 32);
     const name = baseName(file.path).replace(/[^\w.-]/g, '_').slice(-60);
     return path.join(this.folderOf(storage), key.slice(0, 2), `${key}-${name}`);

@@ -12,6 +12,7 @@ import type { EngineCalls } from '../engine/engine';
 import { readHead, readHeadBytes } from './csv-headers';
 import { translateError } from '../engine/translate';
 import { folderDefinition } from './files-as-table';
+import { prove } from './proof';
 import { READABLE, rootsOf, type Inspector } from './inspect';
 import type { OpenStorage } from './lake';
 import { meaningOf, type FileMeaning } from './file-meaning';
@@ -62,8 +63,9 @@ export async function lookAtFile(storage: OpenStorage, filePath: string, inspect
   if (!given && !READABLE.has(kind)) return { ...look, read: kind === 'other' ? 'Nothing is known of this kind of file.' : `Seems to be ${kind}; there is no reader for it yet.` };
   const [facts] = await inspector.inspect(storage, kind, [info], given ? { given } : {});
   if (!facts || facts.problem) return { ...look, problem: facts?.problem ?? 'The file could not be read.' };
-  const { definition } = folderDefinition({ kind: 'files', root: parentPath(filePath), files: [info], fileKind: kind, pattern: '*', partitions: [] }, [facts]);
-  const filled = { ...look, options: given ?? definition.options, read: describeOptions(definition.options), columns: definition.fields.map((field) => ({ name: field.name, type: typeName(field.type) })), rowCount: facts.rows ?? null };
+  const { definition: seen } = folderDefinition({ kind: 'files', root: parentPath(filePath), files: [info], fileKind: kind, pattern: '*', partitions: [] }, [facts]);
+  const { definition, proof } = given ? { definition: seen, proof: null } : await prove(inspector, storage, seen, [info], { name: baseName(filePath), mostBytes: CHECKED_BYTES });
+  const filled = { ...look, options: given ?? definition.options, read: describeOptions(definition.options), columns: definition.fields.map((field) => ({ name: field.name, type: typeName(field.type) })), rowCount: proof?.rows ?? facts.rows ?? null };
   try {
     const file = { ...info, partition: {}, constants: {}, partitionStats: () => undefined, stats: () => undefined };
     const hasLines = ['csv', 'fixed', 'pattern', 'json'].includes(definition.options.format);

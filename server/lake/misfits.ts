@@ -3,10 +3,11 @@ import { LakeError } from '../../core/errors';
 import { optionsOfCopy, type CsvOptions, type JsonOptions, type LineOptions } from '../../core/folder/read-options';
 import { filesToRead, type DataFile, type ScanPlan } from '../../core/scan/plan';
 import type { Field } from '../../core/schema/types';
+import { readRecords, type TextRecord } from '../../core/text/records';
 import { quoteText } from '../../core/sql/tokens';
 import { quoteList } from '../engine/instances';
 import { linesOf } from '../engine/lines-of';
-import { csvReader, cutLines, dataLines, FILE_COLUMN, jsonFits, jsonObject, misfitReasons, rawLines, unmatchedLines } from '../engine/text-readers';
+import { csvReader, cutLines, dataLines, delimitedMisfits, FILE_COLUMN, jsonFits, jsonObject, misfitReasons, rawLines, unmatchedLines } from '../engine/text-readers';
 import { translateError } from '../engine/translate';
 import { csvHeaders } from './csv-headers';
 import { rootsOf } from './inspect';
@@ -84,17 +85,43 @@ async function delimited({ engine }: ScanTools, storage: OpenStorage, plan: Scan
   }
   const found: Found = { count: 0, lines: 0, rows: [] };
   for (const { header, files: list } of groups.values()) {
-    const reader = csvReader(fields, quoteList(list), { ...options, misfits: 'set-aside' }, header, ["store_rejects = true, rejects_table = 'misfit', rejects_scan = 'misfit_scan', rejects_limit = 0"]);
+    const asText = fields.map((each) => (options.forms[each.name] || each.type.kind !== 'double' ? { ...each, type: { kind: 'string' } as const } : each));
+    const reader = csvReader(asText, quoteList(list), { ...options, forms: {}, misfits: 'set-aside' }, header, ["store_rejects = true, rejects_table = 'misfit', rejects_scan = 'misfit_scan', rejects_limit = 0"]);
+    const misfits = delimitedMisfits(fields, quoteList(list), options, header);
     const { rows } = await engine.call('run', {
-      sql: `DROP TABLE IF EXISTS misfit; DROP TABLE IF EXISTS misfit_scan; CREATE OR REPLACE TEMP TABLE good_rows AS SELECT count(*) FILTER (WHERE hash(t) IS NOT NULL) AS n FROM ${reader} AS t;
-            SELECT (SELECT n FROM good_rows), (SELECT count(DISTINCT (scan_id, file_id, line)) FROM misfit), (SELECT list([file_path, line::VARCHAR, csv_line, error_message]) FROM (SELECT s.file_path, m.line, any_value(m.csv_line) AS csv_line, string_agg(m.error_message, '; ') AS error_message FROM misfit m JOIN misfit_scan s USING (scan_id, file_id) GROUP BY s.file_path, m.line ORDER BY 1, 2 LIMIT ${SHOWN}))`,
+      sql: `DROP TABLE IF EXISTS misfit; DROP TABLE IF EXISTS misfit_scan; CREATE OR REPLACE TEMP TABLE cut_rows AS SELECT count(*) FILTER (WHERE hash(t) IS NOT NULL) AS n FROM ${reader} AS t;
+            SELECT (SELECT n FROM cut_rows), (SELECT count(DISTINCT (scan_id, file_id, line)) FROM misfit), (SELECT count(*) FROM (${misfits})),
+              (SELECT list([file_path, line::VARCHAR, csv_line, error_message]) FROM (SELECT s.file_path, m.line, any_value(m.csv_line) AS csv_line, string_agg(m.error_message, '; ') AS error_message FROM misfit m JOIN misfit_scan s USING (scan_id, file_id) GROUP BY s.file_path, m.line ORDER BY 1, 2 LIMIT ${SHOWN})),
+              (SELECT list([file, index::VARCHAR, value, why]) FROM (SELECT * FROM (${misfits}) LIMIT ${SHOWN}))`,
     });
-    const [good, bad, some] = rows[0] as [number, number, [string, string, string, string][] | null];
-    found.count += Number(bad);
-    found.lines += Number(good) + Number(bad);
-    found.rows.push(...(some ?? []).map(([file, line, text, why]): Found['rows'][number] => [file, Number(line), text, why]));
+    const [cut, uncut, odd, some, values] = rows[0] as [number, number, number, [string, string, string, string][] | null, [string, string, string, string][] | null];
+    found.count += Number(uncut) + Number(odd);
+    found.lines += Number(cut) + Number(uncut);
+    const lineOf = lineFinder(options);
+    found.rows.push(
+      ...(some ?? []).map(([file, line, text, why]): Found['rows'][number] => [file, Number(line), text, why]),
+      ...(values ?? []).map(([file, index, value, why]): Found['rows'][number] => [file, ...lineOf(file, Number(index), value), why]),
+    );
   }
-  return { ...found, rows: found.rows.slice(0, SHOWN) };
+  const ordered = found.rows.sort((a, b) => (a[0] < b[0] ? -1 : a[0] > b[0] ? 1 : (a[1] ?? Infinity) - (b[1] ?? Infinity)));
+  return { ...found, rows: ordered.slice(0, SHOWN) };
+}
+
+/** Finds the line that has a text in a field, reading each file's beginning once; what comes again is the next one. */
+function lineFinder({ skip, ...dialect }: CsvOptions): (file: string, index: number, value: string) => [line: number | null, text: string] {
+  const files = new Map<string, { lines: string[]; records: TextRecord[]; from: Map<string, number> }>();
+  return (file, index, value) => {
+    if (!files.has(file)) {
+      const lines = linesOf(file) ?? [];
+      files.set(file, { lines, records: readRecords(lines.join('\n'), dialect).records.filter(({ line }) => line > skip), from: new Map() });
+    }
+    const { lines, records, from } = files.get(file)!;
+    const key = `${index} ${value}`;
+    const at = records.findIndex(({ cells }, place) => place >= (from.get(key) ?? 0) && cells[index]?.trim() === value.trim());
+    if (at < 0) return [null, value];
+    from.set(key, at + 1);
+    return [records[at]!.line, lines[records[at]!.line - 1] ?? value];
+  };
 }
 
 async function byLine({ engine }: ScanTools, files: readonly string[], fields: readonly Field[], options: LineOptions | JsonOptions): Promise<Found> {

@@ -1,4 +1,5 @@
 /** What the server's answers hold, as far as pages use it. */
+import type { ValueForm } from '../../core/text/value-forms';
 import type { CrawlDefinition } from '../../core/crawl/definition';
 import type { ReadOptions } from '../../core/folder/read-options';
 import type { ScanCounts } from '../../core/scan/plan';
@@ -102,17 +103,30 @@ export interface Crawl {
 }
 
 export type Decision = 'register' | 'leave-out' | 'leave-out-always' | 'undecided' | 'registered' | 'unregistered';
+/** What else a column of text could be read as. */
+export interface OtherWay {
+  type: string;
+  form?: ValueForm;
+  label: string;
+  misfits: number;
+  examples: string[];
+}
+
 export interface Evidence {
   looked: number;
   of: number;
   known: number;
   read: string;
-  columns: { name: string; type: string; presence: number[]; clash: boolean; fromPath: boolean; isNew: boolean }[];
+  columns: { name: string; type: string; presence: number[]; clash: boolean; fromPath: boolean; isNew: boolean; why?: string; isAmbiguous?: boolean; others?: OtherWay[] }[];
   buckets: string[];
   partitions: { name: string; type: string; values: number; first: string | null; last: string | null }[];
   clashes: { column: string; types: { type: string; files: number; example: string }[] }[];
   partial: { column: string; presentIn: number; of: number; firstIn: string }[];
   problems: { path: string; problem: string }[];
+  /** What was seen of the files' layout. Absent in findings of older crawls, as the two below. */
+  notes?: string[];
+  /** What reading the files by this very definition gave. */
+  proof?: { rows: number | null; files: number; of: number; repairs: string[]; missing: { column: string; values: number; texts: string[] }[] };
   statement: string;
   example: string | null;
   affected: string[];

@@ -1,0 +1,129 @@
+/**
+ * A definition proves itself: the files are read by exactly what would be kept, to their ends where they are small. A
+ * column with a value that does not fit becomes text; whatever still does not read is told.
+ */
+import { LakeError } from '../../core/errors';
+import type { FolderDefinition } from '../../core/folder/table';
+import { isMissingText } from '../../core/text/value-forms';
+import { planScan } from '../../core/scan/plan';
+import { TRUE } from '../../core/scan/predicate';
+import { findField, type Field } from '../../core/schema/types';
+import { typeName } from '../../core/schema/type-names';
+import { quoteName } from '../../core/sql/tokens';
+import type { ObjectInfo } from '../../core/storage/object-store';
+import { EngineError } from '../engine/failures';
+import type { OpenStorage } from './lake';
+import { scanRows, type ScanTools } from './scan-rows';
+
+export interface Proof {
+  /** Counted in the files that were read. */
+  rows: number | null;
+  files: number;
+  of: number;
+  /** What was changed since the first reading did not fit, in words. */
+  repairs: string[];
+  /** Columns with texts that are not empty and were read as missing, and how many. */
+  missing: { column: string; values: number; texts: string[] }[];
+  /** Why it cannot be read. */
+  problem: { path: string; problem: string; line?: number } | null;
+}
+
+export interface Proven {
+  definition: FolderDefinition;
+  proof: Proof;
+}
+
+/** Files of no more bytes than this together are read to their ends. */
+export const PROVEN_BYTES = 100e6;
+const PROVEN_FILES = 500;
+const MOST_REPAIRS = 60;
+
+/** Parquet tells its types itself, so nothing of it is proved. */
+export async function prove(tools: ScanTools, storage: OpenStorage, definition: FolderDefinition, files: readonly ObjectInfo[], { name, mostBytes = PROVEN_BYTES }: { name: string; mostBytes?: number }): Promise<Proven> {
+  const read = someOf(files, mostBytes);
+  const proof: Proof = { rows: null, files: read.length, of: files.length, repairs: [], missing: [], problem: null };
+  if (definition.options.format === 'parquet') return { definition, proof: { ...proof, files: 0 } };
+  let now = definition;
+  for (let attempt = 0; ; attempt++) {
+    try {
+      return { definition: now, proof: { ...proof, ...(await counted(tools, storage, now, read, name)) } };
+    } catch (error) {
+      if (!(error instanceof LakeError) || ['cancelled', 'unavailable'].includes(error.kind)) throw error;
+      const repaired = attempt < MOST_REPAIRS ? repair(now, error) : undefined;
+      if (!repaired) return { definition: now, proof: { ...proof, problem: { path: error.details.path ?? files[0]!.path, problem: error.message, ...(error.details.line === undefined ? {} : { line: error.details.line }) } } };
+      proof.repairs.push(repaired.why);
+      now = repaired.definition;
+    }
+  }
+}
+
+/** All where they are small, else the first, the last and some between. */
+function someOf(files: readonly ObjectInfo[], mostBytes: number): ObjectInfo[] {
+  const total = files.reduce((sum, file) => sum + file.bytes, 0);
+  if (total <= mostBytes && files.length <= PROVEN_FILES) return [...files];
+  const some = new Set<ObjectInfo>();
+  let bytes = 0;
+  const order = [0, files.length - 1, ...Array.from({ length: PROVEN_FILES }, (_, index) => Math.floor((index * files.length) / PROVEN_FILES))];
+  for (const index of order) {
+    const file = files[index]!;
+    if (some.has(file) || (some.size > 0 && bytes + file.bytes > mostBytes)) continue;
+    some.add(file);
+    bytes += file.bytes;
+  }
+  return files.filter((file) => some.has(file));
+}
+
+async function counted(tools: ScanTools, storage: OpenStorage, definition: FolderDefinition, files: readonly ObjectInfo[], name: string): Promise<Pick<Proof, 'rows' | 'missing'>> {
+  const fields = inFiles(definition);
+  const [counts] = await scan(tools, storage, definition, files, name, fields, (relation) => `SELECT count(*), ${fields.map((each) => `count(${quoteName(each.name)})`).join(', ') || '0'} FROM ${relation}`);
+  const [rows, ...values] = counts!.map(Number);
+  return { rows: rows!, missing: await readAsMissing(tools, storage, definition, files, name, new Map(fields.map((each, index) => [each.name, values[index]!]))) };
+}
+
+/** Columns whose form takes some texts for missing: as many values fewer than there are texts. */
+async function readAsMissing(tools: ScanTools, storage: OpenStorage, definition: FolderDefinition, files: readonly ObjectInfo[], name: string, values: ReadonlyMap<string, number>): Promise<Proof['missing']> {
+  const { options } = definition;
+  if (!('forms' in options)) return [];
+  const concerned = inFiles(definition).filter((each) => options.forms[each.name]?.missing || options.nullTexts.some((text) => text !== ''));
+  if (concerned.length === 0) return [];
+  const asText = { ...definition, options: { ...options, forms: {}, nullTexts: [''] }, fields: definition.fields.map((each) => (concerned.includes(each) ? { ...each, type: { kind: 'string' } as const } : each)) };
+  const [counts] = await scan(tools, storage, asText, files, name, inFiles(asText), (relation) => `SELECT ${concerned.map((each) => `count(*) FILTER (WHERE trim(${quoteName(each.name)}) <> '')`).join(', ')} FROM ${relation}`);
+  return concerned.flatMap((each, index) => {
+    const missing = Number(counts![index]) - values.get(each.name)!;
+    return missing > 0 ? [{ column: each.name, values: missing, texts: [...(options.forms[each.name]?.missing ?? []), ...options.nullTexts].filter((text) => text !== '') }] : [];
+  });
+}
+
+function inFiles({ fields, partitionColumns }: FolderDefinition): Field[] {
+  return fields.filter((each) => !partitionColumns.includes(each.name));
+}
+
+async function scan(tools: ScanTools, storage: OpenStorage, { options }: FolderDefinition, files: readonly ObjectInfo[], name: string, fields: readonly Field[], sql: (relation: string) => string): Promise<unknown[][]> {
+  const data = files.map((file) => ({ ...file, partition: {}, constants: {}, partitionStats: () => undefined, stats: () => undefined }));
+  try {
+    return await scanRows(tools, storage, planScan(options.format === 'parquet' ? { kind: 'parquet', match: 'name' } : { kind: 'text', options }, [...fields], data, TRUE), name, sql);
+  } catch (error) {
+    if (error instanceof EngineError) throw new LakeError(error.kind === 'limit' ? 'limit' : 'bad-file', error.message, { path: files[0]!.path });
+    throw error;
+  }
+}
+
+/** A column whose value does not fit is text; a text that the engine's reader does not cut is cut by us. */
+function repair(definition: FolderDefinition, { message, details }: LakeError): { definition: FolderDefinition; why: string } | undefined {
+  const { options } = definition;
+  const field = details.field === undefined ? undefined : findField(definition.fields, details.field);
+  if (field && field.type.kind !== 'string' && 'forms' in options && details.value !== undefined && isMissingText(details.value)) {
+    const form = options.forms[field.name];
+    const missing = [...(form?.missing ?? []), details.value.trim()];
+    return { definition: { ...definition, options: { ...options, forms: { ...options.forms, [field.name]: { ...form, missing } } } }, why: `"${details.value.trim()}" stands for missing in ${field.name}` };
+  }
+  if (field && field.type.kind !== 'string' && 'forms' in options) {
+    const { [field.name]: _, ...forms } = options.forms;
+    return {
+      definition: { ...definition, options: { ...options, forms }, fields: definition.fields.map((each) => (each === field ? { ...each, type: { kind: 'string' } } : each)) },
+      why: `${field.name} is text and not ${typeName(field.type)}: ${message}`,
+    };
+  }
+  if (options.format === 'csv' && !options.rewrite) return { definition: { ...definition, options: { ...options, rewrite: true } }, why: 'the lines are cut in the one way that fits all of them' };
+  return undefined;
+}
