@@ -49,12 +49,14 @@ export function guessColumn(texts: readonly (string | null)[], name = ''): Colum
   }
   const present = [...counts.keys()];
   const missing = present.filter(isMissingText);
+  // Nothing but blanks, where the engine's reader would look for a value.
+  const blank = texts.some((text) => text !== null && text !== '' && text.trim() === '') ? [''] : [];
   const core = present.filter((text) => !isMissingText(text));
   const count = (some: readonly string[]) => some.reduce((sum, text) => sum + counts.get(text)!, 0);
   if (core.length === 0) return { type: STRING, values: count(present), missing: empty, why: present.length === 0 ? 'no value is there' : 'only texts that may stand for a missing value', others: [] };
   const fit = fitOf(core, name);
   if (fit) {
-    const form: ValueForm = { ...fit.form, ...(missing.length > 0 ? { missing } : {}) };
+    const form: ValueForm = { ...fit.form, ...(missing.length + blank.length > 0 ? { missing: [...missing, ...blank] } : {}) };
     return {
       type: fit.type, ...(Object.keys(form).length > 0 ? { form } : {}), values: count(core), missing: empty + count(missing),
       why: `${count(core)} of ${count(core)} values are ${fit.what}${missing.length > 0 ? `; ${missing.map((text) => `"${text}"`).join(', ')} stand for missing (${count(missing)})` : ''}`,

@@ -32,10 +32,10 @@ const LONG_RECORD = 100_000;
 /** Undefined where the text is not delimited. */
 export function readDelimited(input: DelimitedInput): Delimited | undefined {
   const { options: said } = input;
-  const layout = layoutOf({ ...input, ...(said ? { given: said, isNamedSo: true } : {}) });
-  if (!layout) return undefined;
+  const found = layoutOf({ ...input, ...(said ? { given: said, isNamedSo: true } : {}) });
+  if (!found) return undefined;
+  const { layout, records, openQuote, used } = found;
   const { dialect } = layout;
-  const { records, openQuote, used } = readRecords(input.text, dialect, { isCut: input.isCut });
   // The last record of what was read may well end further on.
   const isOpen = openQuote !== undefined && !(input.isCut && input.text.length - used < LONG_RECORD);
   const first = records.findIndex(({ line }) => line > layout.skip) + layout.headerRecords;

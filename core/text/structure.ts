@@ -4,7 +4,7 @@
  * type patterns" (2019), from memory: a score of how alike the rows are cut, times how many cells read as something.
  */
 import { isMissingText, numberParts } from './value-forms';
-import { readRecords, RUNS, type TextDialect, type TextRecord } from './records';
+import { readRecords, RUNS, type Records, type TextDialect, type TextRecord } from './records';
 
 export interface TextLayout {
   dialect: TextDialect;
@@ -32,7 +32,7 @@ const DELIMITERS = [',', '\t', ';', '|', RUNS, ':', '^', '~', '||', '::', ';;', 
 /** The others are looked at where none of these cuts the text well. */
 const USUAL = [',', '\t', ';', '|', RUNS];
 /** Records by which the dialect is judged. */
-const JUDGED = 400;
+const JUDGED = 150;
 /** The published score of a text of one column. */
 const ALMOST_NOTHING = 1e-3;
 
@@ -49,12 +49,11 @@ export interface LayoutInput {
 }
 
 /** Undefined where no delimiter makes a table of the text. */
-export function layoutOf(input: LayoutInput): TextLayout | undefined {
+export function layoutOf(input: LayoutInput): (Records & { layout: TextLayout }) | undefined {
   const dialect = dialectOf(input);
   if (!dialect) return undefined;
-  const { records } = readRecords(input.text, dialect, { isCut: input.isCut });
-  if (records.length === 0) return undefined;
-  return layoutIn(records, dialect, input);
+  const read = readRecords(input.text, dialect, { isCut: input.isCut });
+  return read.records.length === 0 ? undefined : { ...read, layout: layoutIn(read.records, dialect, input) };
 }
 
 function dialectOf({ text, isCut, isNamedSo, given = {} }: LayoutInput): TextDialect | undefined {

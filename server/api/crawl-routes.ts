@@ -8,7 +8,7 @@ import { closeDrift, listDrift } from '../catalog/drifts';
 import { correctFinding, decide, findFinding, findingsOf, type Decision } from '../catalog/findings';
 import { givenOptions } from '../catalog/saved-options';
 import { corrected, type Correction } from '../crawl/correct';
-import { registerFinding } from '../crawl/register';
+import { registerFindings } from '../crawl/register';
 import { checkSchedule } from '../crawl/schedules';
 import type { Route } from '../http/routes';
 import { readOptionsBody } from '../lake/read-options-schema';
@@ -148,19 +148,10 @@ export function crawlRoutes({ crawler, schedules, database, lake, events, inspec
       params: Joi.object({ run: rowId.required() }),
       handle: async ({ params, as }) => {
         const run = await runOf(Number(params.run));
-        const registered: string[] = [];
-        const failed: { name: string; problem: string }[] = [];
-        for (const finding of (await findingsOf(database, run.id)).filter((each) => each.decision === 'register' && each.definition)) {
-          try {
-            registered.push(await registerFinding(database, finding, as));
-          } catch (error) {
-            if (!(error instanceof LakeError)) throw error;
-            failed.push({ name: `${finding.namespace}.${finding.name}`, problem: error.message });
-          }
-        }
+        const done = await registerFindings(database, (await findingsOf(database, run.id)).filter((each) => each.decision === 'register' && each.definition), as);
         events.tell({ topic: 'catalog' });
         events.tell({ topic: 'crawl', runId: run.id });
-        return { registered, failed };
+        return done;
       },
     },
     {

@@ -153,6 +153,10 @@ export async function correctFinding(sql: Sql, findingId: number, corrected: Cor
     [findingId, corrected.namespace, corrected.name, JSON.stringify(corrected.definition), JSON.stringify(corrected.evidence), corrected.status, corrected.decision, corrected.summary, corrected.format, corrected.rows]);
 }
 
+export async function markRegistered(sql: Sql, registered: readonly { finding: number; relation: number }[]): Promise<void> {
+  await sql.query('UPDATE finding f SET decision = $2, relation_id = x.relation FROM jsonb_to_recordset($1) AS x(finding int, relation int) WHERE f.id = x.finding', [JSON.stringify(registered), 'registered']);
+}
+
 export async function markDecided(sql: Sql, findingId: number, decision: 'registered' | 'unregistered', relationId: number | null): Promise<void> {
   await sql.query('UPDATE finding SET decision = $2, relation_id = $3 WHERE id = $1', [findingId, decision, relationId]);
 }

@@ -142,6 +142,20 @@ export async function listRelations(sql: Sql, namespace?: string): Promise<Relat
   return sql.query(`SELECT ${COLUMNS} WHERE $1::text IS NULL OR lower(n.name) = lower($1) ORDER BY lower(n.name), lower(r.name)`, [namespace ?? null]);
 }
 
+/** Those whose columns nobody has seen yet. */
+export async function unseenRelations(sql: Sql): Promise<Relation[]> {
+  return sql.query(`SELECT ${COLUMNS} WHERE r.columns IS NULL`);
+}
+
+/** A relation without what only its own page shows: of a large catalog a tenth. */
+export type RelationName = Pick<Relation, 'id' | 'namespace' | 'name' | 'kind' | 'format' | 'storage' | 'location' | 'managed' | 'description' | 'owner' | 'tags' | 'vouched' | 'createdAt'> & { viewSql: string | null };
+
+export async function listRelationNames(sql: Sql, namespace?: string): Promise<RelationName[]> {
+  return sql.query(
+    `SELECT r.id, n.name AS namespace, r.name, r.kind, r.format, s.name AS storage, r.location, r.managed, r.description, r.owner, r.tags, r.vouched, r.created_at AS "createdAt", CASE WHEN r.kind = 'view' THEN r.definition->>'sql' END AS "viewSql"
+     FROM relation r JOIN namespace n ON n.id = r.namespace_id LEFT JOIN storage s ON s.id = r.storage_id WHERE $1::text IS NULL OR lower(n.name) = lower($1) ORDER BY lower(n.name), lower(r.name)`, [namespace ?? null]);
+}
+
 export async function findRelation(sql: Sql, namespace: string, name: string): Promise<Relation | undefined> {
   const [found] = await sql.query<Relation>(`SELECT ${COLUMNS} WHERE lower(n.name) = lower($1) AND lower(r.name) = lower($2)`, [namespace, name]);
   return found;
@@ -150,9 +164,9 @@ export async function findRelation(sql: Sql, namespace: string, name: string): P
 export async function getRelation(sql: Sql, namespace: string, name: string): Promise<Relation> {
   const found = await findRelation(sql, namespace, name);
   if (found) return found;
-  const all = await listRelations(sql);
-  const near = all.filter((each) => each.name.toLowerCase() === name.toLowerCase() || each.namespace.toLowerCase() === namespace.toLowerCase()).map((each) => `${each.namespace}.${each.name}`);
-  throw new LakeError('not-found', `There is no table ${namespace}.${name} in the catalog.`, near.length > 0 ? { hint: `There is ${near.slice(0, 8).join(', ')}.` } : { hint: 'Crawl a folder to find tables and register them.' });
+  const some = await sql.query<Pick<Relation, 'namespace' | 'name'>>('SELECT n.name AS namespace, r.name FROM relation r JOIN namespace n ON n.id = r.namespace_id WHERE lower(r.name) = lower($2) OR lower(n.name) = lower($1) ORDER BY lower(r.name) <> lower($2), lower(n.name), lower(r.name) LIMIT 8', [namespace, name]);
+  const near = some.map(nameOf);
+  throw new LakeError('not-found', `There is no table ${namespace}.${name} in the catalog.`, near.length > 0 ? { hint: `There is ${near.join(', ')}.` } : { hint: 'Crawl a folder to find tables and register them.' });
 }
 
 /** Every relation of that name, in whatever namespace. */
@@ -205,6 +219,53 @@ export async function createRelation(database: Database, relation: NewRelation, 
       throw error;
     }
   });
+}
+
+/** Relations in one statement. */
+const AT_ONCE = 200;
+
+/**
+ * Many tables in one transaction: their ids, in the order of what was given; null for a name that is in the catalog
+ * already. Each has a revision of its own.
+ */
+export async function createRelations(database: Database, relations: readonly NewRelation[], who: string, also: (sql: Sql, made: readonly (number | null)[]) => Promise<void>): Promise<(number | null)[]> {
+  return database.transaction(async (sql) => {
+    const namespaces = new Map<string, number>();
+    for (const { namespace } of relations) if (!namespaces.has(namespace.toLowerCase())) namespaces.set(namespace.toLowerCase(), await ensureNamespace(sql, namespace, who));
+    const ids: (number | null)[] = [];
+    for (let start = 0; start < relations.length; start += AT_ONCE) {
+      const some = relations.slice(start, start + AT_ONCE).map((relation) => ({ ...relation, namespaceId: namespaces.get(relation.namespace.toLowerCase())!, columns: columnsOf(relation.definition) ?? null }));
+      const made = await sql.query<{ id: number; namespaceId: number; name: string }>(
+        `INSERT INTO relation (namespace_id, name, kind, format, storage_id, location, definition, description, columns)
+         SELECT x."namespaceId", x.name, x.kind, x.format, x."storageId", x.location, x.definition, '', x.columns FROM jsonb_to_recordset($1) AS x("namespaceId" int, name text, kind text, format text, "storageId" int, location text, definition jsonb, columns jsonb)
+         ON CONFLICT DO NOTHING RETURNING id, namespace_id AS "namespaceId", name`,
+        [JSON.stringify(some)],
+      );
+      const found = new Map(made.map((each) => [`${each.namespaceId} ${each.name}`, each.id]));
+      // Two of one name in the same lot: the first has it.
+      const own = some.map((each) => {
+        const key = `${each.namespaceId} ${each.name}`;
+        const id = found.get(key) ?? null;
+        found.delete(key);
+        return id;
+      });
+      ids.push(...own);
+      await recordArrivals(sql, some.filter((_, index) => own[index] !== null).map((each) => ({ ...each, name: `${each.namespace}.${each.name}` })), who);
+    }
+    await also(sql, ids);
+    return ids;
+  });
+}
+
+async function recordArrivals(sql: Sql, arrivals: readonly (Pick<NewRelation, 'name' | 'kind' | 'format' | 'location'> & { columns: SeenColumn[] | null })[], who: string): Promise<void> {
+  if (arrivals.length === 0) return;
+  await sql.query(
+    `WITH x AS (SELECT * FROM jsonb_to_recordset($1) AS x(name text, kind text, format text, location text, columns jsonb)),
+       made AS (INSERT INTO revision (who, action, subject, details) SELECT $2, 'register ' || x.kind, x.name, jsonb_strip_nulls(jsonb_build_object('format', x.format, 'location', x.location)) FROM x RETURNING number, subject)
+     INSERT INTO relation_state (revision, name, kind, columns) SELECT made.number, x.name, x.kind, coalesce(x.columns, '[]') FROM x JOIN made ON made.subject = x.name`,
+    [JSON.stringify(arrivals), who],
+  );
+  sql.noteChange?.();
 }
 
 export async function redefineRelation(database: Database, relation: Relation, definition: RelationDefinition, who: string): Promise<void> {

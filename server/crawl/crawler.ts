@@ -1,6 +1,7 @@
 /** One crawl: list, group, look into what is new, and write down findings. Registers nothing, unless its rules say so. */
 import { createHash } from 'node:crypto';
 import { plainCrawl, nameByRule, wantedFiles, type CrawlDefinition, type CrawlFolder } from '../../core/crawl/definition';
+import { distinctTableNames } from '../../core/crawl/distinct-names';
 import { groupFiles, type Candidate } from '../../core/crawl/group';
 import { pauses } from '../../core/pause';
 import { DeltaTable } from '../../core/delta/table';
@@ -8,6 +9,7 @@ import { LakeError } from '../../core/errors';
 import { parsePattern } from '../../core/folder/path-pattern';
 import { fullPattern } from '../../core/folder/table';
 import type { ObjectInfo } from '../../core/storage/object-store';
+import { nameAsSql } from '../../core/sql/tokens';
 import { below, joinPath } from '../../core/storage/paths';
 import { LATEST } from '../../core/table/contract';
 import { endRun, ensureCrawl, getCrawl, setRunJob, startRun, takeInterrupted, type RunCause } from '../catalog/crawls';
@@ -103,6 +105,7 @@ export class Crawler {
     }
     for (const { storage, objects } of sources) findings.push(...(await sourceFindings(storage, objects, definition, relations)));
     findings.push(...goneFindings(definition, relations, judged, listed, this.lake));
+    tellApart(findings, relations);
     await affectedBy(this.after, findings, relations);
     await addFindings(database, runId, findings);
     await noteDrift(this.after, runId, findings, relations);
@@ -185,6 +188,17 @@ export class Crawler {
       definition: { kind: 'lake', pointer: 'files' },
       evidence: lakeEvidence(snapshot, files, `${storage.storage.name}:${candidate.root}`, [base.namespace, base.name]),
     };
+  }
+}
+
+/** New tables that would take a name that another has, here or in the catalog, get that of their folders too. */
+function tellApart(findings: NewFinding[], relations: readonly Relation[]): void {
+  const fresh = findings.filter((each) => each.relationId === null && each.definition !== null);
+  const names = distinctTableNames(fresh, new Set(relations.map((each) => `${each.namespace}.${each.name}`.toLowerCase())));
+  for (const [index, finding] of fresh.entries()) {
+    if (names[index] === finding.name) continue;
+    const statement = finding.evidence.statement.replace(/^CREATE TABLE .*/, () => `CREATE TABLE ${nameAsSql(finding.namespace)}.${nameAsSql(names[index]!)}`);
+    findings[findings.indexOf(finding)] = { ...finding, name: names[index]!, evidence: { ...finding.evidence, statement } };
   }
 }
 

@@ -8,7 +8,7 @@ import { nameAsSql, quoteText } from '../../core/sql/tokens';
 import { LATEST, type LakeTable, type Snapshot } from '../../core/table/contract';
 import { demand, mayDo, maySeeNamespace, type Identity } from '../access/access';
 import { listDropped } from '../catalog/dropped';
-import { getNamespace, getRelation, listNamespaces, listRelations, nameOf, type Relation } from '../catalog/relations';
+import { getNamespace, getRelation, listNamespaces, listRelationNames, nameOf, type Relation, type RelationName } from '../catalog/relations';
 import type { ResultColumn } from '../engine/messages';
 import type { DefineServices } from './definitions';
 import { keyOf } from './table-key';
@@ -53,9 +53,9 @@ export function seen({ database }: DefineServices, name: QualifiedName, as: Iden
   });
 }
 
-async function inNamespace({ database }: DefineServices, namespace: string | undefined, as: Identity): Promise<Relation[]> {
+async function inNamespace({ database }: DefineServices, namespace: string | undefined, as: Identity): Promise<RelationName[]> {
   if (namespace !== undefined) await getNamespace(database, namespace);
-  return (await listRelations(database, namespace)).filter((each) => mayDo(as, 'see', each));
+  return (await listRelationNames(database, namespace)).filter((each) => mayDo(as, 'see', each));
 }
 
 async function ofOne(services: DefineServices, what: Extract<Show, { of: unknown }>['what'], relation: Relation, as: Identity): Promise<Look> {
@@ -148,11 +148,11 @@ async function formatVersion(table: LakeTable): Promise<Record<string, string>> 
   return version === 2 ? {} : { 'format-version': String(version) };
 }
 
-function keptAs({ managed }: Relation): string {
+function keptAs({ managed }: Pick<Relation, 'managed'>): string {
   return managed ? 'managed' : 'external';
 }
 
-function placeOf({ storage, location }: Relation): string {
+function placeOf({ storage, location }: Pick<Relation, 'storage' | 'location'>): string {
   return `${storage}:${location ?? ''}`;
 }
 

@@ -4,7 +4,7 @@ import { field, hasTwins, leaves, type Field, type LogicalType } from '../../cor
 import { typeName } from '../../core/schema/type-names';
 import { quoteName, quoteText } from '../../core/sql/tokens';
 import { quoteList } from './instances';
-import { isReadPlainly, presentText, valueSql } from './value-sql';
+import { isReadPlainly, missingTexts, presentText, trimmed, valueOfText, valueSql } from './value-sql';
 
 /** Largest JSON object, in bytes. */
 const MOST_BYTES = 67_108_864;
@@ -19,10 +19,12 @@ export const MISFIT = 'kind-harbor-misfit';
 export function csvReader(fields: readonly Field[], files: string, options: CsvOptions, header: readonly string[] | undefined, more: readonly string[] = []): string {
   const { source, typed } = delimitedTexts(fields, files, options, header, more);
   if (typed.length === 0) return source;
-  const cut = (index: number) => `json_object('index', ${index}, 'delimiter', ${quoteText(options.delimiter)}, 'quote', ${quoteText(options.quote)}, 'escape', ${quoteText(options.escape)}, 'comment', ${quoteText(options.comment)}, 'skip', ${options.skip})`;
-  const values = typed.map(({ field: of, index, text, value }) => {
-    const refused = raise(`'column', ${quoteText(of.name)}, 'type', ${quoteText(typeName(of.type))}, 'cut', ${cut(index)}`, `'value', ${text}`, 'NULL');
-    return `${options.misfits === 'stop' ? `CASE WHEN ${text} IS NOT NULL THEN coalesce(${value}, ${refused}::${typeName(of.type)}) END` : value} AS ${text}`;
+  const { delimiter, quote, escape, comment, skip } = options;
+  const values = typed.map((each) => {
+    const { field: of, index, text, value } = each;
+    const known = JSON.stringify({ line: null, column: of.name, type: typeName(of.type), cut: { index, delimiter, quote, escape, comment, skip } }).slice(0, -1);
+    const refused = `error(concat(${quoteText(`${MISFIT} ${known},"file":`)}, to_json(${FILE_COLUMN}), ',"value":', to_json(${text}), '}'))`;
+    return `${options.misfits === 'stop' ? `CASE WHEN ${text} IS NOT NULL THEN coalesce(${value}, CASE WHEN NOT ${isMissing(each)} THEN ${refused}::${typeName(of.type)} END) END` : value} AS ${text}`;
   });
   return `(SELECT * REPLACE (${values.join(', ')}) FROM ${source}${options.misfits === 'set-aside' ? ` WHERE ${fitting(typed)}` : ''})`;
 }
@@ -41,13 +43,19 @@ interface TypedText {
   field: Field;
   /** Its place in the line. */
   index: number;
-  /** SQL for its text, null where it is missing, and for its value, null where that does not fit. */
+  /** SQL for its text, null where that is just a text for a missing value, and for its value, null where that does not fit. */
   text: string;
   value: string;
+  /** Texts for a missing value, with blanks around them too. */
+  missing: string;
 }
 
-function fits({ text, value }: TypedText): string {
-  return `(${text} IS NULL OR ${value} IS NOT NULL)`;
+function isMissing({ text, missing }: TypedText): string {
+  return `(${trimmed(text)} IN (${missing}))`;
+}
+
+function fits(each: TypedText): string {
+  return `(${each.text} IS NULL OR ${each.value} IS NOT NULL OR ${isMissing(each)})`;
 }
 
 function fitting(typed: readonly TypedText[]): string {
@@ -63,10 +71,11 @@ function delimitedTexts(fields: readonly Field[], files: string, options: CsvOpt
   const columns = names.map((name, index) => `${quoteText(name)}: ${quoteText(isPlain(known[index]) ? typeName(known[index]!.type) : 'varchar')}`);
   const converts = names.flatMap((name, index) => (known[index] && !isPlain(known[index]) ? [{ name, index, field: known[index] }] : []));
   const isText = (of: Field) => of.type.kind === 'string';
-  const typed = converts.filter((each) => !isText(each.field)).map(({ name, index, field: of }) => ({ field: of, index, text: quoteName(name), value: valueSql(of.type, quoteName(name), options.forms[of.name], options) }));
+  const typed = converts.filter((each) => !isText(each.field)).map(({ name, index, field: of }) => ({ field: of, index, text: quoteName(name), value: valueOfText(of.type, quoteName(name), options.forms[of.name], options), missing: missingTexts(options.forms[of.name], options) }));
   const withFile = typed.length > 0 && options.misfits === 'stop' ? [`filename = '${FILE_COLUMN}'`] : [];
   const reader = `read_csv(${files}, ${[`columns = {${columns.join(', ')}}`, ...csvSettings(options), `ignore_errors = ${options.misfits === 'set-aside'}`, ...new Set([...withFile, ...more])].join(', ')})`;
-  const texts = converts.map(({ name, field: of }) => `${presentText(quoteName(name), options.forms[of.name], options, isText(of))} AS ${quoteName(name)}`);
+  // What the engine's reader makes null by itself is the same for all columns.
+  const texts = converts.filter(({ field: of }) => missingTexts(options.forms[of.name], options) !== missingTexts(undefined, options)).map(({ name, field: of }) => `CASE WHEN ${quoteName(name)} IN (${missingTexts(options.forms[of.name], options)}) THEN NULL ELSE ${quoteName(name)} END AS ${quoteName(name)}`);
   return { source: texts.length === 0 ? reader : `(SELECT * REPLACE (${texts.join(', ')}) FROM ${reader})`, typed };
 }
 
@@ -154,7 +163,7 @@ export function lineReader(fields: readonly Field[], files: string, options: Lin
 
 /** The file, the line, and each column's text, null where it stands for a missing value. Lines that do not match are left out or stop. */
 export function cutLines(columns: readonly string[], files: string, options: LineOptions): string {
-  const texts = columns.map((name) => `${presentText(options.format === 'fixed' ? place(name, options) : `groups.${quoteName(name)}`, options.forms[name], options, true)} AS ${rawName(name)}`);
+  const texts = columns.map((name) => `${presentText(options.format === 'fixed' ? place(name, options) : `groups.${quoteName(name)}`, options.forms[name], options)} AS ${rawName(name)}`);
   const lines = dataLines(files, options);
   if (options.format === 'fixed') return `SELECT ${[FILE_COLUMN, 'line', ...texts].join(', ')} FROM (${lines})`;
   const pattern = quoteText(enginePattern(options.pattern));
@@ -206,8 +215,8 @@ function checked(field: Field, text: string, options: LineOptions): string {
   return `CASE WHEN ${text} IS NULL THEN NULL ELSE coalesce(${converted(field, text, options)}, ${raise(`'column', ${quoteText(field.name)}, 'type', ${quoteText(typeName(field.type))}`, `'value', ${text}`)}::${typeName(field.type)}) END`;
 }
 
-function raise(column: string, value: string, line = 'line'): string {
-  return `error(concat('${MISFIT} ', json_object('file', ${FILE_COLUMN}, 'line', ${line}, ${column}, ${value})))`;
+function raise(column: string, value: string): string {
+  return `error(concat('${MISFIT} ', json_object('file', ${FILE_COLUMN}, 'line', line, ${column}, ${value})))`;
 }
 
 /** The engine's regular expressions write a named group with a P. */

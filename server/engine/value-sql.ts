@@ -15,15 +15,23 @@ export type Ways = Pick<ValueOptions, 'decimal' | 'dateFormat' | 'timestampForma
 /** Blanks that may stand around a value that is no text. */
 const BLANKS = "' \t\u00a0\u202f'";
 
-function trimmed(text: string): string {
+export function trimmed(text: string): string {
   return `trim(${text}, ${BLANKS})`;
 }
 
-/** SQL for the text, null where it stands for a missing value. A text column keeps its blanks, but not nothing but blanks. */
-export function presentText(text: string, form: ValueForm | undefined, { nullTexts }: Pick<Ways, 'nullTexts'>, isText: boolean): string {
-  const texts = [...new Set(['', ...nullTexts, ...(form?.missing ?? [])])];
-  const bare = isText ? text : trimmed(text);
-  return `CASE WHEN ${bare} IN (${texts.map(quoteText).join(', ')}) THEN NULL ELSE ${bare} END`;
+/** The texts that stand for a missing value, as a list of literals. */
+export function missingTexts(form: ValueForm | undefined, { nullTexts }: Pick<Ways, 'nullTexts'>): string {
+  return [...new Set(['', ...nullTexts, ...(form?.missing ?? [])])].map(quoteText).join(', ');
+}
+
+/** SQL for the text, null where it stands for a missing value. */
+export function presentText(text: string, form: ValueForm | undefined, ways: Pick<Ways, 'nullTexts'>): string {
+  return `CASE WHEN ${text} IN (${missingTexts(form, ways)}) THEN NULL ELSE ${text} END`;
+}
+
+/** SQL for the value of a text that may have blanks around it, which few have: they are looked for where it does not fit as it is. */
+export function valueOfText(type: LogicalType, text: string, form: ValueForm | undefined, ways: Ways): string {
+  return type.kind === 'string' ? text : `coalesce(${valueSql(type, text, form, ways)}, ${valueSql(type, trimmed(text), form, ways)})`;
 }
 
 /** SQL for the value of a text that `presentText` gave; null where it does not fit the type. */
@@ -35,7 +43,7 @@ export function valueSql(type: LogicalType, text: string, form: ValueForm | unde
     case 'short':
     case 'int':
     case 'long':
-      return form?.number ? exactNumber(type, text, form.number) : `CASE WHEN NOT contains(${text}, '.') AND NOT regexp_matches(${text}, '[eExX_]') THEN TRY_CAST(${text} AS ${typeName(type)}) END`;
+      return form?.number ? exactNumber(type, text, form.number) : `CASE WHEN regexp_full_match(${text}, '[+-]?[0-9]+') THEN TRY_CAST(${text} AS ${typeName(type)}) END`;
     case 'decimal':
     case 'double':
     case 'float':

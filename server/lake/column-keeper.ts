@@ -4,7 +4,7 @@ import { PRODUCT } from '../access/access';
 import { LakeError } from '../../core/errors';
 import { LATEST, type Snapshot } from '../../core/table/contract';
 import type { Database } from '../catalog/database';
-import { getRelation, listRelations, nameOf, noteColumns, seenColumns, type Relation, type SeenColumn } from '../catalog/relations';
+import { getRelation, unseenRelations, nameOf, noteColumns, seenColumns, type Relation, type SeenColumn } from '../catalog/relations';
 import type { Events } from '../events';
 import type { Queries } from '../query/queries';
 import type { Lake } from './lake';
@@ -40,8 +40,7 @@ export class ColumnKeeper {
 
   /** Tables and views whose columns were never seen. */
   async lookAtNew(): Promise<void> {
-    for (const relation of await listRelations(this.database)) {
-      if (relation.columns !== null) continue;
+    for (const relation of await unseenRelations(this.database)) {
       await this.#lookAt(relation).catch((error: unknown) => {
         if (!(error instanceof LakeError)) throw error;
       });

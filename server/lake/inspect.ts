@@ -38,6 +38,8 @@ export interface Inspected extends FileFacts {
 /** Kinds of file that become tables. */
 export const READABLE: ReadonlySet<FileKind> = new Set<FileKind>(['parquet', 'csv', 'json', 'text', 'avro', 'xml']);
 
+/** A table of more columns than this is none that anybody meant. */
+const MOST_COLUMNS = 10_000;
 /** Of text files no more of one folder are opened; their likes were. */
 export const TEXT_SAMPLE = 16;
 /** Lines of a file by which the types of its columns are judged. */
@@ -184,6 +186,7 @@ function jsonShape(text: string): JsonOptions['shape'] {
 
 /** Fails for a line that is longer than the others, and for shorter ones where that was not said to be well. */
 function factsOfDelimited({ path }: ObjectInfo, { options, columns, layout }: Delimited): Inspected & { options: ReadOptions } {
+  if (columns.length > MOST_COLUMNS) throw new LakeError('bad-file', `${path} has ${columns.length.toLocaleString('en')} columns, more than a table may have (${MOST_COLUMNS.toLocaleString('en')}): most likely its lines are columns, or it is cut at the wrong places.`, { path, hint: 'Say how it is read, or have it written with a row on each line.' });
   const odd = layout.ragged.find(({ cells }) => !(options.pads && cells < layout.names.length));
   if (odd && options.misfits === 'stop') {
     const expected = layout.names.length;

@@ -112,10 +112,10 @@ async function scan(tools: ScanTools, storage: OpenStorage, { options }: FolderD
 function repair(definition: FolderDefinition, { message, details }: LakeError): { definition: FolderDefinition; why: string } | undefined {
   const { options } = definition;
   const field = details.field === undefined ? undefined : findField(definition.fields, details.field);
-  if (field && field.type.kind !== 'string' && 'forms' in options && details.value !== undefined && isMissingText(details.value)) {
+  if (field && field.type.kind !== 'string' && 'forms' in options && details.value !== undefined && (isMissingText(details.value) || details.value.trim() === '')) {
     const form = options.forms[field.name];
     const missing = [...(form?.missing ?? []), details.value.trim()];
-    return { definition: { ...definition, options: { ...options, forms: { ...options.forms, [field.name]: { ...form, missing } } } }, why: `"${details.value.trim()}" stands for missing in ${field.name}` };
+    return { definition: { ...definition, options: { ...options, forms: { ...options.forms, [field.name]: { ...form, missing } } } }, why: `${details.value.trim() === '' ? 'blanks stand' : `"${details.value.trim()}" stands`} for missing in ${field.name}` };
   }
   if (field && field.type.kind !== 'string' && 'forms' in options) {
     const { [field.name]: _, ...forms } = options.forms;
