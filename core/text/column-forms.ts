@@ -33,7 +33,7 @@ interface Fit extends Form {
 
 const STRING: LogicalType = { kind: 'string' };
 /** Digits that every double tells apart. */
-const DOUBLE_DIGITS = 17;
+export const DOUBLE_DIGITS = 17;
 /** So much of the values must fit before a type is offered although some do not. */
 const NEARLY = 0.9;
 /** Different texts by which a column is judged. */

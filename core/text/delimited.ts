@@ -28,6 +28,8 @@ export interface DelimitedInput extends LayoutInput {
 }
 
 const LONG_RECORD = 100_000;
+/** By so many rows, spread over those that were read, the types of columns are judged; the rest is held against that when it is all read. */
+const JUDGED_ROWS = 4000;
 
 /** Undefined where the text is not delimited. */
 export function readDelimited(input: DelimitedInput): Delimited | undefined {
@@ -42,9 +44,10 @@ export function readDelimited(input: DelimitedInput): Delimited | undefined {
   const head = input.isCut || layout.skipEnd === 0 ? records.slice(first) : records.slice(first, records.length - layout.skipEnd);
   const later = [...input.middles, ...(input.tail === undefined ? [] : [input.tail])].flatMap((part) => readRecords(part, dialect).records);
   const rows = [...head, ...(input.isCut && layout.skipEnd > 0 ? later.slice(0, -layout.skipEnd) : later)].filter(({ cells }) => cells.length === layout.names.length || (layout.pads && cells.length < layout.names.length));
+  const judged = rows.length <= JUDGED_ROWS ? rows : Array.from({ length: JUDGED_ROWS }, (_, index) => rows[Math.floor((index * rows.length) / JUDGED_ROWS)]!);
   const columns = layout.names.flatMap((name, index): DelimitedColumn[] => {
     if (layout.hasTrailing && index === layout.names.length - 1) return [];
-    const guess = guessColumn(rows.map(({ cells }) => cells[index] ?? null), name);
+    const guess = guessColumn(judged.map(({ cells }) => cells[index] ?? null), name);
     return [{ name, type: guess.type, guess }];
   });
   const options = said ?? optionsOf(layout, input, records, isOpen);
@@ -72,5 +75,6 @@ function needsRewriting(text: string, { quote, delimiter }: TextDialect, records
   if (quote === '') return false;
   // Text after a quote that closes, or blanks before one that opens: the readers differ there.
   const mark = delimiter.replace(/[.*+?^${}()|[\]\\]/g, '\\$&');
-  return new RegExp(`(^|${mark}|\\n)[ \\t]+${quote}|[^${quote}\\n\\r${delimiter.length === 1 ? mark : ''}]${quote}[^${quote}\\r\\n${delimiter.length === 1 ? mark : ''}]`).test(text.slice(0, 2_000_000)) && records.some(({ cells }) => cells.some((cell) => cell.includes(quote)));
+  if (records.some((record) => record.quoted) && new RegExp(`(^|${mark}|\\n)[ \\t]+${quote}`).test(text)) return true;
+  return new RegExp(`[^${quote}\\n\\r${delimiter.length === 1 ? mark : ''}]${quote}[^${quote}\\r\\n${delimiter.length === 1 ? mark : ''}]`).test(text.slice(0, 2_000_000)) && records.some(({ cells }) => cells.some((cell) => cell.includes(quote)));
 }

@@ -58,7 +58,7 @@ export function layoutOf(input: LayoutInput): (Records & { layout: TextLayout })
 
 function dialectOf({ text, isCut, isNamedSo, given = {} }: LayoutInput): TextDialect | undefined {
   const comment = given.comment ?? (/^#[^\n]*\n(?:#[^\n]*\n)*[^#\n]/.test(text) && !looksLikeHeaderAfterHash(text) ? '#' : '');
-  const delimiters = given.delimiter === undefined ? DELIMITERS.filter((each) => text.includes(each === RUNS ? ' ' : each)) : [given.delimiter];
+  const delimiters = given.delimiter === undefined ? DELIMITERS.filter((each) => mayDelimit(each, text)) : [given.delimiter];
   const scored = delimiters.flatMap((delimiter) => quotesFor(text, delimiter, given).map((quote) => {
     const escape = given.escape ?? (quote !== '' && text.includes(`\\${quote}`) && !text.includes(`${quote}${quote}`) ? '\\' : quote);
     const dialect = { delimiter, quote, escape, comment };
@@ -75,6 +75,16 @@ function dialectOf({ text, isCut, isNamedSo, given = {} }: LayoutInput): TextDia
   return best.agreement >= least ? best.dialect : single;
 }
 
+function mayDelimit(delimiter: string, text: string): boolean {
+  if (delimiter === RUNS) return text.includes(' ');
+  if (!text.includes(delimiter)) return false;
+  // A colon that stands in times or addresses delimits nothing.
+  if (delimiter === ':') return !/\d:\d\d|:\/\//.test(text) && (text.split(/\r\n|\n|\r/, 1)[0] ?? '').includes(':');
+  // `||` between all fields is one delimiter and not two with nothing between.
+  const count = (mark: string) => text.split(mark).length - 1;
+  return delimiter.length > 1 || count(delimiter) !== 2 * count(delimiter + delimiter);
+}
+
 /** `#name,age` names columns and is no comment: as many cells as the rows have. */
 function looksLikeHeaderAfterHash(text: string): boolean {
   const [first = '', second = '', third = ''] = text.split(/\r?\n/, 3);
@@ -86,7 +96,13 @@ function quotesFor(text: string, delimiter: string, given: Partial<TextDialect>)
   if (given.quote !== undefined) return [given.quote];
   const mark = delimiter === RUNS ? ' ' : delimiter;
   const opens = (quote: string) => text.startsWith(quote) || text.includes(`${mark}${quote}`) || text.includes(`\n${quote}`);
-  return ['"', ...(opens("'") ? ["'"] : []), ...(opens('"') ? [''] : [])];
+  return ['"', ...(opens("'") ? ["'"] : []), ...(opens('"') && !isWellQuoted(text, delimiter) ? [''] : [])];
+}
+
+/** Whether every quote opens a field or closes one. */
+function isWellQuoted(text: string, delimiter: string): boolean {
+  const { records, openQuote } = readRecords(text, { delimiter, quote: '"', escape: '"', comment: '' }, { most: JUDGED, isCut: true });
+  return openQuote === undefined && !records.some(({ cells }) => cells.some((cell) => cell.includes('"')));
 }
 
 function scoreOf(records: readonly TextRecord[], dialect: TextDialect): { score: number; agreement: number; width: number } {
@@ -100,7 +116,9 @@ function scoreOf(records: readonly TextRecord[], dialect: TextDialect): { score:
     if (isKnown(cell, dialect.quote)) known++;
   }
   const [width, times] = [...counts].sort((a, b) => b[1] - a[1] || b[0] - a[0])[0]!;
-  return { score: alike * Math.max(1e-10, known / all), agreement: times / records.length, width };
+  // A header that lacks the name of the first column is cut alike.
+  const header = records[0]!.cells.length === width - 1 && width > 2 ? 1 : 0;
+  return { score: alike * Math.max(1e-10, known / all), agreement: (times + header) / records.length, width };
 }
 
 /** Whether a cell reads as something: a number, a time, a name, nothing. A quote at its end was cut through. */

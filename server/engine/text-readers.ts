@@ -17,7 +17,7 @@ export const MISFIT = 'kind-harbor-misfit';
 
 /** Delimited text; columns are matched by the header's names where there is one. `files` is SQL for a list. */
 export function csvReader(fields: readonly Field[], files: string, options: CsvOptions, header: readonly string[] | undefined, more: readonly string[] = []): string {
-  const { source, typed } = delimitedTexts(fields, files, options, header, more);
+  const { source, typed, columns } = delimitedTexts(fields, files, options, header, more);
   if (typed.length === 0) return source;
   const { delimiter, quote, escape, comment, skip } = options;
   const values = typed.map((each) => {
@@ -26,7 +26,7 @@ export function csvReader(fields: readonly Field[], files: string, options: CsvO
     const refused = `error(concat(${quoteText(`${MISFIT} ${known},"file":`)}, to_json(${FILE_COLUMN}), ',"value":', to_json(${text}), '}'))`;
     return `${options.misfits === 'stop' ? `CASE WHEN ${text} IS NOT NULL THEN coalesce(${value}, CASE WHEN NOT ${isMissing(each)} THEN ${refused}::${typeName(of.type)} END) END` : value} AS ${text}`;
   });
-  return `(SELECT * REPLACE (${values.join(', ')}) FROM ${source}${options.misfits === 'set-aside' ? ` WHERE ${fitting(typed)}` : ''})`;
+  return `(SELECT ${replacing(columns, new Map(typed.map((each, index) => [each.text, values[index]!])))} FROM ${source}${options.misfits === 'set-aside' ? ` WHERE ${fitting(typed)}` : ''})`;
 }
 
 /** Rows of delimited text that have a value which is not of its column's type: file, place of the first such column, its text, and why. */
@@ -62,7 +62,12 @@ function fitting(typed: readonly TypedText[]): string {
   return typed.map(fits).join(' AND ');
 }
 
-function delimitedTexts(fields: readonly Field[], files: string, options: CsvOptions, header: readonly string[] | undefined, more: readonly string[]): { source: string; typed: TypedText[] } {
+/** The columns with some replaced; written out, since the engine takes quadratic time for a star of many. */
+function replacing(columns: readonly string[], by: ReadonlyMap<string, string>): string {
+  return columns.map((name) => by.get(name) ?? name).join(', ');
+}
+
+function delimitedTexts(fields: readonly Field[], files: string, options: CsvOptions, header: readonly string[] | undefined, more: readonly string[]): { source: string; typed: TypedText[]; columns: string[] } {
   const names = header ?? fields.map((each) => each.name);
   const [exact, folded] = [new Map(fields.map((each) => [each.name, each])), new Map([...fields].reverse().map((each) => [each.name.toLowerCase(), each]))];
   const known = names.map((name) => exact.get(name) ?? folded.get(name.toLowerCase()));
@@ -75,8 +80,9 @@ function delimitedTexts(fields: readonly Field[], files: string, options: CsvOpt
   const withFile = typed.length > 0 && options.misfits === 'stop' ? [`filename = '${FILE_COLUMN}'`] : [];
   const reader = `read_csv(${files}, ${[`columns = {${columns.join(', ')}}`, ...csvSettings(options), `ignore_errors = ${options.misfits === 'set-aside'}`, ...new Set([...withFile, ...more])].join(', ')})`;
   // What the engine's reader makes null by itself is the same for all columns.
-  const texts = converts.filter(({ field: of }) => missingTexts(options.forms[of.name], options) !== missingTexts(undefined, options)).map(({ name, field: of }) => `CASE WHEN ${quoteName(name)} IN (${missingTexts(options.forms[of.name], options)}) THEN NULL ELSE ${quoteName(name)} END AS ${quoteName(name)}`);
-  return { source: texts.length === 0 ? reader : `(SELECT * REPLACE (${texts.join(', ')}) FROM ${reader})`, typed };
+  const texts = converts.filter(({ field: of }) => missingTexts(options.forms[of.name], options) !== missingTexts(undefined, options)).map(({ name, field: of }) => [quoteName(name), `CASE WHEN ${quoteName(name)} IN (${missingTexts(options.forms[of.name], options)}) THEN NULL ELSE ${quoteName(name)} END AS ${quoteName(name)}`] as const);
+  const all = [...names.map(quoteName), ...(withFile.length > 0 || more.some((each) => each.startsWith('filename')) ? [FILE_COLUMN] : [])];
+  return { source: texts.length === 0 ? reader : `(SELECT ${replacing(all, new Map(texts))} FROM ${reader})`, typed, columns: all };
 }
 
 /** All that is not about columns; also for the engine's sniffer, in which a header may be left open. */

@@ -1,13 +1,14 @@
 /**
  * A definition proves itself: the files are read by exactly what would be kept, to their ends where they are small. A
- * column with a value that does not fit becomes text; whatever still does not read is told.
+ * column with a value that does not fit becomes wider, or text; whatever still does not read is told.
  */
 import { LakeError } from '../../core/errors';
 import type { FolderDefinition } from '../../core/folder/table';
-import { isMissingText } from '../../core/text/value-forms';
+import { DOUBLE_DIGITS } from '../../core/text/column-forms';
+import { isMissingText, ISO_TIMESTAMP } from '../../core/text/value-forms';
 import { planScan } from '../../core/scan/plan';
 import { TRUE } from '../../core/scan/predicate';
-import { findField, type Field } from '../../core/schema/types';
+import { findField, type Field, type LogicalType } from '../../core/schema/types';
 import { typeName } from '../../core/schema/type-names';
 import { quoteName } from '../../core/sql/tokens';
 import type { ObjectInfo } from '../../core/storage/object-store';
@@ -108,7 +109,17 @@ async function scan(tools: ScanTools, storage: OpenStorage, { options }: FolderD
   }
 }
 
-/** A column whose value does not fit is text; a text that the engine's reader does not cut is cut by us. */
+/** A type that reads what was read so far, and the text at hand too; undefined where only text does. */
+function widerType(type: LogicalType, text: string | undefined): LogicalType | undefined {
+  const plain = text?.trim() ?? '';
+  if (!/^[+-]?(\d+\.?\d*|\.\d+)([eE][+-]?\d+)?$/.test(plain) || /^[+-]?0\d/.test(plain)) return type.kind === 'date' && ISO_TIMESTAMP.test(plain) ? { kind: 'timestamptz' } : undefined;
+  const digits = plain.replace(/[eE].*$/, '').replace(/\D/g, '').replace(/^0+/, '').length;
+  if (type.kind === 'long') return /^[+-]?\d+$/.test(plain) ? (digits <= 38 ? { kind: 'decimal', precision: 38, scale: 0 } : undefined) : digits <= DOUBLE_DIGITS ? { kind: 'double' } : undefined;
+  if (type.kind === 'decimal' && type.scale > 0) return digits <= DOUBLE_DIGITS ? { kind: 'double' } : undefined;
+  return undefined;
+}
+
+/** A column whose value does not fit is of a wider type, text at the end; a text that the engine's reader does not cut is cut by us. */
 function repair(definition: FolderDefinition, { message, details }: LakeError): { definition: FolderDefinition; why: string } | undefined {
   const { options } = definition;
   const field = details.field === undefined ? undefined : findField(definition.fields, details.field);
@@ -118,10 +129,12 @@ function repair(definition: FolderDefinition, { message, details }: LakeError): 
     return { definition: { ...definition, options: { ...options, forms: { ...options.forms, [field.name]: { ...form, missing } } } }, why: `${details.value.trim() === '' ? 'blanks stand' : `"${details.value.trim()}" stands`} for missing in ${field.name}` };
   }
   if (field && field.type.kind !== 'string' && 'forms' in options) {
-    const { [field.name]: _, ...forms } = options.forms;
+    const { [field.name]: form, ...others } = options.forms;
+    const type = widerType(field.type, details.value) ?? { kind: 'string' };
+    const forms = type.kind === 'string' || !form ? others : { ...others, [field.name]: form };
     return {
-      definition: { ...definition, options: { ...options, forms }, fields: definition.fields.map((each) => (each === field ? { ...each, type: { kind: 'string' } } : each)) },
-      why: `${field.name} is text and not ${typeName(field.type)}: ${message}`,
+      definition: { ...definition, options: { ...options, forms }, fields: definition.fields.map((each) => (each === field ? { ...each, type } : each)) },
+      why: `${field.name} is ${type.kind === 'string' ? 'text' : typeName(type)} and not ${typeName(field.type)}: ${message}`,
     };
   }
   if (options.format === 'csv' && !options.rewrite) return { definition: { ...definition, options: { ...options, rewrite: true } }, why: 'the lines are cut in the one way that fits all of them' };

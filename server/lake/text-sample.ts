@@ -37,7 +37,7 @@ export async function sampleText(store: ObjectStore, { path, bytes }: Pick<Objec
   const { encoding, certainty } = known === undefined ? encodingOf([head, ...parts]) : { encoding: known, certainty: 1 };
   const later = parts.map((part) => wholeLines(decode(part, encoding)));
   const tail = later.pop();
-  return { text: decode(head, encoding), isCut: bytes > HEAD_BYTES, middles: later.map((part) => part.replace(/[^\n]*$/, '')), ...(tail === undefined ? {} : { tail }), encoding, certainty };
+  return { text: decode(head, encoding), isCut: bytes > HEAD_BYTES, middles: later.map((part) => part.slice(0, part.lastIndexOf('\n') + 1)), ...(tail === undefined ? {} : { tail }), encoding, certainty };
 }
 
 /** Without the line that the part begins in. */
