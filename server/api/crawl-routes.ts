@@ -11,7 +11,7 @@ import { corrected, type Correction } from '../crawl/correct';
 import { registerFindings } from '../crawl/register';
 import { checkSchedule } from '../crawl/schedules';
 import type { Route } from '../http/routes';
-import { readOptionsBody } from '../lake/read-options-schema';
+import { readOptionsBody, valueForm } from '../lake/read-options-schema';
 import type { Services } from '../services';
 import { name, namespaceName, rowId, sqlName, storagePath } from './schemas';
 
@@ -126,6 +126,7 @@ export function crawlRoutes({ crawler, schedules, database, lake, events, inspec
       handle: async ({ params, body, who }) => {
         const finding = await openFinding(Number(params.finding));
         if (body.decision === 'register' && !finding.definition) throw new LakeError('conflict', 'There is nothing in this finding that could be registered.');
+        if (body.decision === 'register' && finding.status === 'unreadable') throw new LakeError('conflict', `It cannot be read as it stands: ${finding.evidence.problems[0]?.problem ?? finding.summary}`, { hint: 'Correct how it is read, or take the file at fault out of the folder, and crawl again.' });
         await decide(database, finding, body.decision as Decision, who);
         if (finding.relationId !== null && String(body.decision).startsWith('leave-out')) await closeDrift(database, finding.relationId, 'left as it was', who);
         return findFinding(database, finding.id);
@@ -134,7 +135,7 @@ export function crawlRoutes({ crawler, schedules, database, lake, events, inspec
     {
       method: 'post', path: '/findings/{finding}/correct', summary: 'Correct a finding before it is registered', answer: 'The finding as corrected',
       params: Joi.object({ finding: rowId.required() }),
-      body: Joi.object({ namespace: namespaceName, name: sqlName, options: readOptionsBody, readWith: Joi.string().max(200), columns: Joi.array().items(Joi.object({ name: Joi.string().max(500).required(), rename: sqlName, type: Joi.string().max(2000) })).max(5000) }),
+      body: Joi.object({ namespace: namespaceName, name: sqlName, options: readOptionsBody, readWith: Joi.string().max(200), columns: Joi.array().items(Joi.object({ name: Joi.string().max(500).required(), rename: sqlName, type: Joi.string().max(2000), form: valueForm, setAside: Joi.boolean() })).max(5000) }),
       handle: async ({ params, body }) => {
         const finding = await openFinding(Number(params.finding));
         const options = await givenOptions(database, body);

@@ -6,12 +6,14 @@ import { filesToRead } from '../../core/scan/plan';
 import { TRUE } from '../../core/scan/predicate';
 import { parseTypeName, typeName } from '../../core/schema/type-names';
 import { findField } from '../../core/schema/types';
+import type { ValueForm } from '../../core/text/value-forms';
 import { nameAsSql } from '../../core/sql/tokens';
 import { LATEST } from '../../core/table/contract';
 import type { Corrected, Evidence, Finding, NewFinding } from '../catalog/findings';
 import type { OpenStorage } from '../lake/lake';
 import { byPattern } from '../lake/files-as-table';
 import type { Inspector } from '../lake/inspect';
+import { prove } from '../lake/proof';
 import { scanRows, type ScanTools } from '../lake/scan-rows';
 import { folderFinding } from './folder-finding';
 import { registerStatement } from './evidence';
@@ -22,7 +24,8 @@ export interface Correction {
   readWith?: string;
   namespace?: string;
   name?: string;
-  columns?: { name: string; rename?: string; type?: string }[];
+  /** `form`: how its texts are written; with `setAside` lines whose value does not fit are left out and counted. */
+  columns?: { name: string; rename?: string; type?: string; form?: ValueForm; setAside?: boolean }[];
 }
 
 export interface CorrectTools extends ScanTools {
@@ -49,9 +52,12 @@ export async function corrected(finding: Finding, correction: Correction, storag
   const base = correction.options ? await readAgain({ ...finding, namespace, name }, finding.definition.folder, correction.options, storage, tools) : { status, decision, summary, format, rows, definition: finding.definition, evidence: finding.evidence };
   const before = (base.definition as { folder: FolderDefinition }).folder;
   const folder = { ...correctColumns(before, correction.columns ?? []), ...(correction.readWith ? { readWith: correction.readWith } : {}) };
-  if (correction.columns?.length || correction.options) await tryOut(folder, `${namespace}.${name}`, finding.location, storage, tools);
+  const proof = correction.columns?.length || correction.options ? await tryOut(folder, `${namespace}.${name}`, finding.location, storage, tools) : undefined;
   const statement = registerStatement([namespace, name], folder.fields, { format: folder.options.format, location: place, pattern: folder.pattern });
-  return { ...base, namespace, name, definition: { kind: 'folder', folder }, evidence: { ...base.evidence, columns: renamedEvidence(base.evidence.columns, before, folder), statement } };
+  const told = new Set((correction.columns ?? []).filter((each) => each.form !== undefined || each.type !== undefined).map((each) => each.name));
+  const columns = renamedEvidence(base.evidence.columns, before, folder, told);
+  const settled = base.status === 'new' && base.decision === 'undecided' && !columns.some((each) => each.isAmbiguous);
+  return { ...base, ...(settled ? { decision: 'register' as const, summary: base.summary.replace(/^[^;]*can change places; /, '') } : {}), namespace, name, definition: { kind: 'folder', folder }, evidence: { ...base.evidence, columns, statement, ...(proof ? { proof } : {}) } };
 }
 
 /** The finding as it is when its files are read in another way. */
@@ -76,22 +82,42 @@ function correctColumns(folder: FolderDefinition, corrections: NonNullable<Corre
   });
   const twice = fields.find((field, index) => findField(fields.slice(0, index), field.name));
   if (twice) throw new LakeError('bad-request', `Two columns would be called "${twice.name}".`);
-  return { ...folder, fields };
+  return { ...folder, fields, options: withCorrectedForms(folder.options, corrections) };
 }
 
-function renamedEvidence(columns: Evidence['columns'], before: FolderDefinition, after: FolderDefinition): Evidence['columns'] {
+/** Another type has no use for the form of the one before. */
+function withCorrectedForms(options: ReadOptions, corrections: NonNullable<Correction['columns']>): ReadOptions {
+  if (!('forms' in options)) return options;
+  const forms = { ...options.forms };
+  for (const { name, rename, type, form } of corrections) {
+    if (type === undefined && form === undefined) continue;
+    delete forms[name];
+    if (form) forms[rename ?? name] = form;
+  }
+  return { ...options, forms, ...(corrections.some((each) => each.setAside) ? { misfits: 'set-aside' as const } : {}) };
+}
+
+function renamedEvidence(columns: Evidence['columns'], before: FolderDefinition, after: FolderDefinition, told: ReadonlySet<string>): Evidence['columns'] {
   return columns.map((column) => {
     const now = after.fields[before.fields.findIndex((field) => field.name === column.name)];
-    return now ? { ...column, name: now.name, type: typeName(now.type), clash: column.clash && typeName(now.type) === column.type } : column;
+    const { isAmbiguous: _, ...plain } = column;
+    return now ? { ...(told.has(column.name) ? plain : column), name: now.name, type: typeName(now.type), clash: column.clash && typeName(now.type) === column.type } : column;
   });
 }
 
-/** Reads the beginning of the first and the last file. Fails naming the file and line that do not fit. */
-export async function tryOut(folder: FolderDefinition, name: string, location: string, storage: OpenStorage, tools: ScanTools): Promise<void> {
+/** Reads the files to their ends where they are small, and fails naming the file and line that do not fit; of Parquet the beginning of the first and the last. */
+export async function tryOut(folder: FolderDefinition, name: string, location: string, storage: OpenStorage, tools: ScanTools): Promise<Evidence['proof']> {
+  if (folder.options.format !== 'parquet') {
+    const { definite } = await byPattern(storage, fullPattern(location, folder));
+    const { proof } = await prove(tools, storage, folder, definite.files, { name, mostRepairs: 0 });
+    if (proof.problem) throw new LakeError('bad-file', proof.problem.problem, { path: proof.problem.path, ...(proof.problem.line === undefined ? {} : { line: proof.problem.line }) });
+    return { rows: proof.rows, files: proof.files, of: proof.of, repairs: [], missing: proof.missing };
+  }
   const table = new FolderTable(storage.store, location, name, folder, new MemoryListings());
   const plan = await (await table.snapshot(LATEST)).plan(TRUE);
   const files = filesToRead(plan);
   const ends = new Set([files[0]?.path, files.at(-1)?.path]);
   const sample = { ...plan, considered: plan.considered.filter(({ file }) => ends.has(file.path)) };
   await scanRows(tools, storage, sample, name, (relation) => `SELECT count(*) FROM (SELECT * FROM ${relation} LIMIT ${TRIED_ROWS}) AS t WHERE hash(t) IS NULL`);
+  return undefined;
 }

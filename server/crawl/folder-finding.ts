@@ -47,10 +47,11 @@ export async function folderFinding(tools: ScanTools, storage: OpenStorage, cand
   const toldNothing = facts.every((each) => each.rows === undefined && each.aboutRows === undefined);
   const rows = proof.rows !== null && proof.files === candidate.files.length ? proof.rows : toldNothing ? null : counted ? sampled : Math.round((sampled / Math.max(1, facts.length)) * candidate.files.length);
   const clashes = inference.clashes.filter((clash) => !old || !before!.some((field) => field.name.toLowerCase() === clash.column.toLowerCase() && field.type.kind === 'string'));
+  const ambiguous = evidence.columns.filter((each) => each.isAmbiguous).map((each) => each.name);
   const status: FindingStatus = problems.length > 0 ? 'unreadable' : clashes.length > 0 ? 'clash' : !relation ? 'new' : drifts.length > 0 ? 'changed' : 'unchanged';
   return {
-    ...base, rows, status, decision: decisionOf(status, drifts), format: found.options.format,
-    summary: drifts.length > 0 && problems.length === 0 ? driftText(drifts) : summaryOf(found, inference, problems),
+    ...base, rows, status, decision: ambiguous.length > 0 && status === 'new' ? 'undecided' : decisionOf(status, drifts), format: found.options.format,
+    summary: drifts.length > 0 && problems.length === 0 ? driftText(drifts) : `${ambiguous.length > 0 && status === 'new' ? `${ambiguous.join(', ')}: day and month can change places; ` : ''}${summaryOf(found, inference, problems)}`,
     definition: { kind: 'folder', folder: definition }, evidence: { ...evidence, rowsAreEstimated: !counted && !(proof.rows !== null && proof.files === candidate.files.length) },
   };
 }

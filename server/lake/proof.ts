@@ -40,7 +40,7 @@ const PROVEN_FILES = 500;
 const MOST_REPAIRS = 60;
 
 /** Parquet tells its types itself, so nothing of it is proved. */
-export async function prove(tools: ScanTools, storage: OpenStorage, definition: FolderDefinition, files: readonly ObjectInfo[], { name, mostBytes = PROVEN_BYTES }: { name: string; mostBytes?: number }): Promise<Proven> {
+export async function prove(tools: ScanTools, storage: OpenStorage, definition: FolderDefinition, files: readonly ObjectInfo[], { name, mostBytes = PROVEN_BYTES, mostRepairs = MOST_REPAIRS }: { name: string; mostBytes?: number; mostRepairs?: number }): Promise<Proven> {
   const read = someOf(files, mostBytes);
   const proof: Proof = { rows: null, files: read.length, of: files.length, repairs: [], missing: [], problem: null };
   if (definition.options.format === 'parquet') return { definition, proof: { ...proof, files: 0 } };
@@ -50,7 +50,7 @@ export async function prove(tools: ScanTools, storage: OpenStorage, definition: 
       return { definition: now, proof: { ...proof, ...(await counted(tools, storage, now, read, name)) } };
     } catch (error) {
       if (!(error instanceof LakeError) || ['cancelled', 'unavailable'].includes(error.kind)) throw error;
-      const repaired = attempt < MOST_REPAIRS ? repair(now, error) : undefined;
+      const repaired = attempt < mostRepairs ? repair(now, error) : undefined;
       if (!repaired) return { definition: now, proof: { ...proof, problem: { path: error.details.path ?? files[0]!.path, problem: error.message, ...(error.details.line === undefined ? {} : { line: error.details.line }) } } };
       proof.repairs.push(repaired.why);
       now = repaired.definition;

@@ -13,7 +13,8 @@ const encoding = Joi.string().trim().lowercase().max(40).custom((label: string) 
 });
 const text = { compression: Joi.string().valid('none', 'gzip', 'zstd'), encoding, misfits: Joi.string().valid('stop', 'set-aside') };
 const someTexts = Joi.array().items(Joi.string().allow('').max(200)).max(50);
-const form = Joi.object({
+/** How the texts of one column are written. */
+export const valueForm = Joi.object({
   missing: someTexts, formats: Joi.array().items(Joi.string().min(1).max(60)).max(10), months: Joi.string().pattern(/^[a-z]{2,3}$/),
   number: Joi.object({ decimal: Joi.string().valid('.', ',').required(), group: Joi.string().allow('').max(1).required(), marks: Joi.array().items(Joi.string().max(5)).max(5).required(), parentheses: Joi.boolean().required() }),
   booleans: Joi.object({ yes: someTexts.required(), no: someTexts.required() }),
@@ -21,7 +22,7 @@ const form = Joi.object({
 const values = {
   ...text, skip: Joi.number().integer().min(0).max(100_000), comment: Joi.string().allow('').max(20), nullTexts: Joi.array().items(Joi.string().allow('').max(200)).max(50).single(), decimal: Joi.string().valid('.', ','),
   dateFormat: Joi.string().allow('').max(60), timestampFormat: Joi.string().allow('').max(60),
-  forms: Joi.alternatives(Joi.string().max(1_000_000), Joi.object().pattern(Joi.string().max(1000), form).max(5000)),
+  forms: Joi.alternatives(Joi.string().max(1_000_000), Joi.object().pattern(Joi.string().max(1000), valueForm).max(5000)),
 };
 const mark = Joi.string().allow('').max(1);
 const ruler = Joi.alternatives(Joi.string().max(100_000), Joi.array().items(Joi.object({ name: Joi.string().min(1).max(200).required(), from: Joi.number().integer().min(1).required(), to: Joi.number().integer().min(Joi.ref('from')).required() })).max(5000));

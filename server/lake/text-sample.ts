@@ -112,7 +112,8 @@ function linesBeyondAscii(part: Uint8Array): Buffer {
 
 function isKnown(label: string): boolean {
   try {
-    return new TextDecoder(label) !== undefined;
+    new TextDecoder(label);
+    return true;
   } catch {
     return false;
   }

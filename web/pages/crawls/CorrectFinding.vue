@@ -57,6 +57,6 @@ async function save(): Promise<void> {
     </div>
     <ProblemBox v-if="problem" class="mt-2" :problem="problem" />
     <p class="mt-2 flex gap-2"><BaseButton look="strong" type="submit" :disabled="busy">Correct it</BaseButton><BaseButton @click="emit('close')">Leave it</BaseButton></p>
-    <p class="mt-1 text-small text-muted">Tried on the first and last file before it is kept.</p>
+    <p class="mt-1 text-small text-muted">Tried on the files before it is kept.</p>
   </form>
 </template>

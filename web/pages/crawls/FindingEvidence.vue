@@ -5,6 +5,7 @@ import { storageLink, tableLink } from '../../api/client';
 import type { Finding } from '../../api/types';
 import ColumnMap from '../../charts/ColumnMap.vue';
 import { bytesText, countText, plural } from '../../design/format';
+import ColumnGrounds from './ColumnGrounds.vue';
 import CorrectFinding from './CorrectFinding.vue';
 
 const props = defineProps<{ finding: Finding }>();
@@ -31,6 +32,13 @@ const fileLink = (path: string) => ({ path: storageLink(props.finding.storage, p
         {{ plural(finding.files, 'file') }}, {{ bytesText(finding.bytes) }}<template v-if="evidence.looked > 0">; {{ evidence.looked - evidence.known > 0 ? `${countText(evidence.looked - evidence.known)} opened` : 'none opened' }}<template v-if="evidence.known > 0">, {{ countText(evidence.known) }} as before</template><template v-if="evidence.of > evidence.looked">, the rest are taken to be alike</template></template>.
       </p>
       <p v-if="evidence.read" class="mono mt-1 break-words">{{ evidence.read }}</p>
+      <p v-for="note in evidence.notes ?? []" :key="note" class="text-muted">{{ note[0]!.toUpperCase() }}{{ note.slice(1) }}.</p>
+      <p v-if="evidence.proof && evidence.proof.rows !== null && evidence.proof.files > 0" class="mt-1">
+        <template v-if="evidence.proof.files === evidence.proof.of">All {{ plural(evidence.proof.rows, 'row') }} were read like this.</template>
+        <template v-else>{{ plural(evidence.proof.rows, 'row') }} of {{ countText(evidence.proof.files) }} of {{ plural(evidence.proof.of, 'file') }} were read like this.</template>
+        <template v-for="each in evidence.proof.missing" :key="each.column"> In <span class="mono">{{ each.column }}</span> {{ plural(each.values, 'text') }} read as missing: {{ each.texts.map((text) => `“${text}”`).join(', ') }}.</template>
+      </p>
+      <ul v-if="(evidence.proof?.repairs.length ?? 0) > 0" class="mt-1 border-l-2 border-dusk pl-2"><li v-for="each in evidence.proof!.repairs" :key="each" class="break-words">{{ each[0]!.toUpperCase() }}{{ each.slice(1) }}</li></ul>
       <p v-if="evidence.affected.length > 0" class="mt-1">Read by <template v-for="(view, index) in evidence.affected" :key="view">{{ index > 0 ? ', ' : '' }}<RouterLink class="plain-link" :to="tableLink(view)">{{ view }}</RouterLink></template>.</p>
       <p v-if="finding.status === 'gone'" class="mt-2">Every file of this table is gone. Taken out, its name leaves the catalog; kept, it stays and reads as empty or fails.</p>
       <ul v-if="evidence.problems.length > 0" class="mt-2 border-l-2 border-rust pl-2">
@@ -48,6 +56,7 @@ const fileLink = (path: string) => ({ path: storageLink(props.finding.storage, p
         <p v-for="each in evidence.partial" :key="each.column" class="mt-1 text-muted"><b class="text-dusk">{{ each.column }}</b> is in {{ countText(each.presentIn) }} of {{ countText(each.of) }} files, first in <RouterLink class="plain-link" :to="fileLink(each.firstIn)">{{ each.firstIn.split('/').slice(-2).join('/') }}</RouterLink>; older rows read null.</p>
         <p v-if="evidence.partial.length === 0" class="mt-1 text-muted">Every column is in every file that was opened.</p>
       </template>
+      <ColumnGrounds :finding="finding" @changed="$emit('changed')" />
       <template v-if="evidence.partitions.length > 0">
         <h3 class="mt-2.5 font-semibold">Columns from the path</h3>
         <p v-for="part in evidence.partitions" :key="part.name"><span class="mono">{{ part.name }}</span> <span class="text-muted">{{ part.type }}, {{ plural(part.values, 'value') }}<template v-if="part.first !== null">, {{ part.first }} to {{ part.last }}</template></span></p>

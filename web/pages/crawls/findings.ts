@@ -31,7 +31,7 @@ export function statusMark(finding: Finding): { words: string; tone: Tone } {
   if (finding.decision === 'registered' && finding.status !== 'unchanged') return { words: 'registered', tone: 'kelp' };
   switch (finding.status) {
     case 'new':
-      return { words: 'new', tone: 'tide' };
+      return finding.decision === 'undecided' ? { words: 'to decide', tone: 'dusk' } : { words: 'new', tone: 'tide' };
     case 'changed':
       return { words: 'changed', tone: 'dusk' };
     case 'clash':
