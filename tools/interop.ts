@@ -16,6 +16,7 @@ import { randomIds, systemClock } from '../server/lake/lake';
 import { DiskStore } from '../server/storage/disk-store';
 import { LocalEngine } from '../server/testing/local-engine';
 import { SqlBench } from '../server/testing/sql-bench';
+import { checkCorpus } from './interop-corpus';
 import { checkApi } from './interop-api';
 import { checkFiles } from './interop-files';
 import { checkIceberg } from './interop-iceberg';
@@ -127,6 +128,7 @@ passed += files.passed;
 failed += files.failed;
 await checkIceberg(python, cache, judge);
 
+await checkCorpus(judge, { share: process.argv.includes('--all-files') ? 1 : 3, isVerbose: process.argv.includes('--all-files') });
 // Longer than all the rest together, so only when asked for: `npm run interop -- --api`.
 if (process.argv.includes('--api')) await checkApi(judge);
 await checkSpark(judge);

@@ -1,7 +1,7 @@
 /** How plain files become rows. Everything a guess decides is here, so that it can be shown, corrected, saved and reused. */
 import { LakeError } from '../errors';
 import { RUNS } from '../text/records';
-import type { ValueForm } from '../text/value-forms';
+import { formatWords, type ValueForm } from '../text/value-forms';
 import { twiceNamed } from '../schema/types';
 import { rulerText, type RulerColumn } from './column-ruler';
 
@@ -171,7 +171,7 @@ export function describeOptions(options: ReadOptions): string {
     if (options.decimal === ',') parts.push('decimal comma');
     if (options.format === 'csv' && options.skipEnd > 0) parts.push(`${options.skipEnd} ${options.skipEnd === 1 ? 'line' : 'lines'} below the table left out`);
     if (options.format === 'csv' && options.pads) parts.push('shorter lines filled up');
-    for (const [column, form] of Object.entries(options.forms)) if (form.formats) parts.push(`${column} as ${form.formats.join(' or ')}`);
+    for (const [column, form] of Object.entries(options.forms)) if (form.formats) parts.push(`${column} as ${form.formats.map(formatWords).join(' or ')}`);
   }
   if ('misfits' in options && options.misfits === 'set-aside') parts.push('what does not fit set aside');
   return parts.join(', ');

@@ -1,7 +1,7 @@
 /** What type a column's texts are of, and how they are written: decided over all of them, with what else was possible. */
 import { typeName } from '../schema/type-names';
 import type { LogicalType } from '../schema/types';
-import { COMPACT_DATE, DATE_FORMATS, ISO_DATE, ISO_TIMESTAMP, isMissingText, MONTH_LANGUAGES, monthsIn, numberParts, parseTime, plainNumber, TIME_FORMATS, timestampFormats, truthWords, writingsOf, type Form, type NumberForm, type TimeParts, type ValueForm } from './value-forms';
+import { COMPACT_DATE, DATE_FORMATS, formatWords, ISO_DATE, ISO_TIMESTAMP, isMissingText, MONTH_LANGUAGES, monthsIn, numberParts, parseTime, plainNumber, TIME_FORMATS, timestampFormats, truthWords, writingsOf, type Form, type NumberForm, type TimeParts, type ValueForm } from './value-forms';
 
 /** A column's type, and on what it rests. */
 export interface ColumnGuess extends Form {
@@ -80,8 +80,9 @@ export function guessColumn(texts: readonly (string | null)[], name = ''): Colum
   };
 }
 
-function labelOf({ type, form }: Form): string {
-  return `${typeName(type)}${form?.formats ? ` as ${form.formats.join(' or ')}` : ''}`;
+/** `date as day/month/year`. */
+export function labelOf({ type, form }: Form): string {
+  return `${typeName(type)}${form?.formats ? ` as ${form.formats.map(formatWords).join(' or ')}` : ''}`;
 }
 
 function whatText(texts: readonly string[], all: number): string {
@@ -209,7 +210,7 @@ function written(texts: readonly string[], kind: 'date' | 'time' | 'timestamp', 
     const other = chosen.length === 1 ? all.find((format) => format !== only && daysFirst(format) !== daysFirst(only!) && differs(texts, format, only!, names)) : undefined;
     const form = (some: string[]): ValueForm => ({ formats: some, ...(months === undefined ? {} : { months }) });
     return {
-      type: { kind }, form: form(chosen), what: `${words} written as ${chosen.join(' or ')}${other === undefined ? '' : `, or as ${other}: both fit all of them`}`,
+      type: { kind }, form: form(chosen), what: `${words} written as ${chosen.map(formatWords).join(' or ')}${other === undefined ? '' : `, or as ${formatWords(other)}: both fit all of them`}`,
       fits: (text) => chosen.some((format) => parseTime(text, format, names) !== undefined),
       ...(other === undefined ? {} : { isAmbiguous: true, others: [{ type: { kind }, form: form([other]) }] }),
     };

@@ -176,6 +176,13 @@ export function monthsIn(language: string | undefined): readonly (readonly strin
   return language === undefined ? ENGLISH : monthsOf(language);
 }
 
+const STEP_WORDS: Record<string, string> = { '%Y': 'year', '%y': 'yy', '%m': 'month', '%d': 'day', '%b': 'month name', '%B': 'month name', '%H': 'hour', '%I': 'hour', '%M': 'minute', '%S': 'second', '%f': 'fraction', '%p': 'am/pm', '%z': 'zone', '%a': 'weekday', '%A': 'weekday' };
+
+/** A way of writing dates in words: `%d/%m/%Y` is `day/month/year`. */
+export function formatWords(format: string): string {
+  return format.replace(/%[A-Za-z]/g, (step) => STEP_WORDS[step] ?? step);
+}
+
 const DATES = ['-', '/', '.', ' '].flatMap((mark) => [['%Y', '%m', '%d'], ['%d', '%m', '%Y'], ['%m', '%d', '%Y'], ['%d', '%m', '%y'], ['%m', '%d', '%y'], ['%d', '%b', '%Y'], ['%d', '%B', '%Y'], ['%d', '%b', '%y'], ['%Y', '%b', '%d']].map((steps) => steps.join(mark)));
 const WORDED = ['%b %d, %Y', '%B %d, %Y', '%b %d %Y', '%B %d %Y', '%d. %b %Y', '%d. %B %Y', '%d %b, %Y', '%d %B, %Y', '%d%b%Y', '%d%b%y', '%a, %d %b %Y', '%A, %B %d, %Y', '%a %d %b %Y'];
 /** All ways of writing a date that are looked for, the likeliest first. Where both could be meant, the day goes first but between slashes. */

@@ -1,6 +1,6 @@
 /** Corrections to a finding before it is registered: its name, and the names and types of its columns. Tried on a file before they count. */
 import { LakeError } from '../../core/errors';
-import type { ReadOptions } from '../../core/folder/read-options';
+import { describeOptions, type ReadOptions } from '../../core/folder/read-options';
 import { FolderTable, fullPattern, MemoryListings, type FolderDefinition } from '../../core/folder/table';
 import { filesToRead } from '../../core/scan/plan';
 import { TRUE } from '../../core/scan/predicate';
@@ -57,7 +57,7 @@ export async function corrected(finding: Finding, correction: Correction, storag
   const told = new Set((correction.columns ?? []).filter((each) => each.form !== undefined || each.type !== undefined).map((each) => each.name));
   const columns = renamedEvidence(base.evidence.columns, before, folder, told);
   const settled = base.status === 'new' && base.decision === 'undecided' && !columns.some((each) => each.isAmbiguous);
-  return { ...base, ...(settled ? { decision: 'register' as const, summary: base.summary.replace(/^[^;]*can change places; /, '') } : {}), namespace, name, definition: { kind: 'folder', folder }, evidence: { ...base.evidence, columns, statement, ...(proof ? { proof } : {}) } };
+  return { ...base, ...(settled ? { decision: 'register' as const } : {}), summary: base.summary.replace(describeOptions(before.options), () => describeOptions(folder.options)).replace(settled ? /^[^;]*can change places; / : /^$/, ''), namespace, name, definition: { kind: 'folder', folder }, evidence: { ...base.evidence, read: `${fullPattern(finding.location, folder)}: ${describeOptions(folder.options)}`, columns, statement, ...(proof ? { proof } : {}) } };
 }
 
 /** The finding as it is when its files are read in another way. */
@@ -110,7 +110,7 @@ export async function tryOut(folder: FolderDefinition, name: string, location: s
   if (folder.options.format !== 'parquet') {
     const { definite } = await byPattern(storage, fullPattern(location, folder));
     const { proof } = await prove(tools, storage, folder, definite.files, { name, mostRepairs: 0 });
-    if (proof.problem) throw new LakeError('bad-file', proof.problem.problem, { path: proof.problem.path, ...(proof.problem.line === undefined ? {} : { line: proof.problem.line }) });
+    if (proof.problem) throw new LakeError('bad-file', proof.problem.problem, { path: proof.problem.path, ...(proof.problem.line === undefined ? {} : { line: proof.problem.line }), hint: 'Choose another type or another way of reading, or have lines that do not fit set aside.' });
     return { rows: proof.rows, files: proof.files, of: proof.of, repairs: [], missing: proof.missing };
   }
   const table = new FolderTable(storage.store, location, name, folder, new MemoryListings());

@@ -3,7 +3,7 @@ import type { Candidate } from '../../core/crawl/group';
 import type { Inference } from '../../core/crawl/infer';
 import { parsePattern } from '../../core/folder/path-pattern';
 import { describeOptions } from '../../core/folder/read-options';
-import type { ColumnGuess } from '../../core/text/column-forms';
+import { labelOf, type ColumnGuess } from '../../core/text/column-forms';
 import { fullPattern, type FolderDefinition } from '../../core/folder/table';
 import { findField, type Field } from '../../core/schema/types';
 import { typeName } from '../../core/schema/type-names';
@@ -85,7 +85,7 @@ function groundsOf(guesses: readonly ColumnGuess[] | undefined): Pick<Evidence['
   if (!telling) return {};
   const files = guesses!.length > 1 ? `, in the largest of ${guesses!.length} files` : '';
   return {
-    why: `${telling.why}${files}`, others: telling.others.map(({ type, form, label, misfits, examples }) => ({ type: typeName(type), ...(form ? { form } : {}), label, misfits, examples })),
+    why: `${telling.why}${files}`, others: [{ ...telling, label: labelOf(telling), misfits: 0, examples: [] }, ...telling.others].map(({ type, form, label, misfits, examples }) => ({ type: typeName(type), ...(form ? { form } : {}), label, misfits, examples })),
     ...(guesses!.every((each) => each.isAmbiguous === true || each.values === 0) && telling.isAmbiguous ? { isAmbiguous: true } : {}),
   };
 }

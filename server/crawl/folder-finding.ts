@@ -33,9 +33,11 @@ export async function folderFindings(tools: ScanTools, storage: OpenStorage, can
 }
 
 export async function folderFinding(tools: ScanTools, storage: OpenStorage, candidate: PlainFiles, base: FindingBase, facts: readonly Inspected[], opened: number, relation: Relation | undefined): Promise<NewFinding> {
-  const { definition: seen, inference } = folderDefinition(candidate, facts);
+  const mended = facts.map(mend);
+  const isMended = facts.every((each) => each.problem) && mended.some((each) => !each.problem);
+  const { definition: seen, inference } = folderDefinition(candidate, isMended ? mended : facts);
   const unread = new Set(facts.filter((each) => each.problem).map((each) => each.path));
-  const { definition: found, proof } = await prove(tools, storage, seen, candidate.files.filter((file) => !unread.has(file.path)), { name: `${base.namespace}.${base.name}` });
+  const { definition: found, proof } = await prove(tools, storage, seen, candidate.files.filter((file) => isMended || !unread.has(file.path)), { name: `${base.namespace}.${base.name}` });
   const problems = [...facts.filter((each) => each.problem), ...(proof.problem ? [proof.problem] : [])].map((each) => ({ path: each.path, problem: withHaste(candidate, each) }));
   const old = relation?.definition.kind === 'folder' ? relation.definition.folder : undefined;
   const before = old && (old.found ?? old.fields);
@@ -52,7 +54,7 @@ export async function folderFinding(tools: ScanTools, storage: OpenStorage, cand
   return {
     ...base, rows, status, decision: ambiguous.length > 0 && status === 'new' ? 'undecided' : decisionOf(status, drifts), format: found.options.format,
     summary: drifts.length > 0 && problems.length === 0 ? driftText(drifts) : `${ambiguous.length > 0 && status === 'new' ? `${ambiguous.join(', ')}: day and month can change places; ` : ''}${summaryOf(found, inference, problems)}`,
-    definition: { kind: 'folder', folder: definition }, evidence: { ...evidence, rowsAreEstimated: !counted && !(proof.rows !== null && proof.files === candidate.files.length) },
+    definition: { kind: 'folder', folder: definition }, evidence: { ...evidence, ...(mended.some((each, index) => facts[index]!.problem && !each.problem) ? { mends: [SET_ASIDE] } : {}), rowsAreEstimated: !counted && !(proof.rows !== null && proof.files === candidate.files.length) },
   };
 }
 
@@ -60,6 +62,15 @@ export async function folderFinding(tools: ScanTools, storage: OpenStorage, cand
 function decisionOf(status: FindingStatus, drifts: ReturnType<typeof driftBetween>): Decision {
   if (status === 'unchanged') return 'registered';
   return status === 'new' || (status === 'changed' && isAddition(drifts)) ? 'register' : 'undecided';
+}
+
+const SET_ASIDE = { label: 'set lines that do not fit aside', misfits: 'set-aside' as const };
+
+/** A file whose lines are cut unevenly, read without those that do not fit. */
+function mend(each: Inspected): Inspected {
+  if (!each.problem || each.options?.format !== 'csv') return each;
+  const { problem: _, line: __, ...rest } = each;
+  return { ...rest, options: { ...each.options, misfits: SET_ASIDE.misfits } };
 }
 
 function withHaste(candidate: PlainFiles, { path, problem }: Pick<Inspected, 'path' | 'problem'>): string {

@@ -144,6 +144,22 @@ export function kindsText(kinds: Record<string, number>): string {
   return parts.length < 2 ? parts.join('') : `${parts.slice(0, -1).join(', ')} and ${parts.at(-1)}`;
 }
 
+/** What a file is that nothing reads, and what to do. */
+function unreadableKind({ files }: PlainFiles): string {
+  const name = baseName(files[0]!.path);
+  const known = UNREAD.find(({ ending }) => ending.test(name));
+  return known ? `${name} is ${known.what}.` : `${name} is of a kind that is not read. CSV and other delimited text, text of fixed width, JSON, XML, Avro and Parquet are.`;
+}
+
+const UNREAD = [
+  { ending: /\.orc$/i, what: 'an ORC file, which is not read; have it written as Parquet' },
+  { ending: /\.(xlsx?|xlsm|ods)$/i, what: 'a spreadsheet, which is not read yet; save its sheets as CSV' },
+  { ending: /\.(zip|tar|tgz|7z|rar)$/i, what: 'an archive, which is not opened yet; unpack it beside' },
+  { ending: /\.(bz2|xz|lz4|sz|snappy)$/i, what: 'packed in a way that is not unpacked yet; pack it as gzip or zstd, or not at all' },
+  { ending: /\.(sqlite3?|db)$/i, what: 'a database file, which is not read yet' },
+  { ending: /\.(feather|arrow|ipc)$/i, what: 'an Arrow file, which is not read yet; have it written as Parquet' },
+];
+
 /** What the files say together: forms of all their columns, and leave for shorter lines where one has them. */
 function withForms(options: ReadOptions, facts: readonly Inspected[], { forms }: Inference): ReadOptions {
   if (!('forms' in options)) return options;
@@ -156,7 +172,9 @@ function withForms(options: ReadOptions, facts: readonly Inspected[], { forms }:
 export function folderDefinition(candidate: PlainFiles, facts: readonly Inspected[]): { definition: FolderDefinition; inference: ReturnType<typeof inferColumns> } {
   const readable = facts.filter((each) => !each.problem);
   const given = readable.find((each) => each.options)?.options;
-  if (!given) throw new LakeError('unsupported', `There is no reader for ${candidate.fileKind} files yet.`, { path: candidate.root });
+  const bad = facts.find((each) => each.problem);
+  if (!given && bad) throw new LakeError('bad-file', bad.problem!, { path: bad.path, ...(bad.line === undefined ? {} : { line: bad.line }) });
+  if (!given) throw new LakeError('unsupported', unreadableKind(candidate), { path: candidate.root });
   const inference = inferColumns(readable);
   const options = withForms(fullOptions(given as GivenOptions), readable, inference);
   const pattern = parsePattern(candidate.pattern);

@@ -184,13 +184,14 @@ function jsonShape(text: string): JsonOptions['shape'] {
   return text.trimStart().startsWith('[') ? 'array' : 'lines';
 }
 
-/** Fails for a line that is longer than the others, and for shorter ones where that was not said to be well. */
+/** A line that is longer than the others is a problem, and a shorter one where that was not said to be well. */
 function factsOfDelimited({ path }: ObjectInfo, { options, columns, layout }: Delimited): Inspected & { options: ReadOptions } {
   if (columns.length > MOST_COLUMNS) throw new LakeError('bad-file', `${path} has ${columns.length.toLocaleString('en')} columns, more than a table may have (${MOST_COLUMNS.toLocaleString('en')}): most likely its lines are columns, or it is cut at the wrong places.`, { path, hint: 'Say how it is read, or have it written with a row on each line.' });
   const odd = layout.ragged.find(({ cells }) => !(options.pads && cells < layout.names.length));
   if (odd && options.misfits === 'stop') {
     const expected = layout.names.length;
-    throw new LakeError('bad-file', `${path}, line ${odd.line}: expected ${expected} fields with ${delimiterName(options.delimiter)} between, found ${odd.cells}.`, { path, line: odd.line, hint: 'Correct the line, take the file out of the folder, or have lines that do not fit set aside.' });
+    // Read in spite of them it would be like this, which somebody may choose.
+    return { path, options, columns, problem: `${path}, line ${odd.line}: expected ${expected} fields with ${delimiterName(options.delimiter)} between, found ${odd.cells}.`, line: odd.line };
   }
   return { path, options, columns, ...(layout.notes.length > 0 ? { notes: layout.notes } : {}) };
 }

@@ -150,7 +150,7 @@ it('tells how many values are read as missing, and which texts', async () => {
 
 it('tells when days and months can change places, and offers the other', async () => {
   const { guesses } = await read('d\n03/04/2024\n05/06/2024\n01/02/2024\n');
-  expect(guesses[0]).toMatchObject({ isAmbiguous: true, form: { formats: ['%m/%d/%Y'] }, others: [{ label: 'date as %d/%m/%Y' }, { label: 'text' }] });
+  expect(guesses[0]).toMatchObject({ isAmbiguous: true, form: { formats: ['%m/%d/%Y'] }, others: [{ label: 'date as day/month/year' }, { label: 'text' }] });
   // The order of the rows decides where it is by one reading alone.
   expect((await read('d\n01/01/2024\n01/02/2024\n01/03/2024\n01/04/2023\n'.replace('2023', '2024'))).guesses[0]).toMatchObject({ isAmbiguous: true });
 });

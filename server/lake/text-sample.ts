@@ -62,8 +62,23 @@ export function encodingOf(parts: readonly Uint8Array[]): { encoding: string; ce
   if (wide) return { encoding: wide, certainty: 0.95 };
   if (parts.every((part, index) => isUtf8(part, index > 0))) return { encoding: 'utf-8', certainty: 1 };
   const telling = Buffer.concat(parts.map((part) => linesBeyondAscii(part)));
-  const found = analyse(telling).map(({ name, confidence }) => ({ encoding: LABELS[name] ?? name.toLowerCase(), certainty: confidence / 100 })).find(({ encoding }) => isKnown(encoding) && !encoding.startsWith('utf'));
-  return found ?? { encoding: 'windows-1252', certainty: 0.3 };
+  const found = analyse(telling).map(({ name, confidence }) => ({ encoding: LABELS[name] ?? name.toLowerCase(), certainty: confidence / 100 })).filter(({ encoding }) => isKnown(encoding) && !encoding.startsWith('utf'));
+  const wideFirst = found.filter(({ encoding }) => !WIDE.has(encoding) || isWideText(telling, encoding));
+  const [best] = wideFirst;
+  // Of little text the guesser is not sure; then the code page that most files are in is the better guess.
+  const usual = wideFirst.find(({ encoding, certainty }) => encoding === 'windows-1252' && best !== undefined && !WIDE.has(best.encoding) && best.certainty - certainty < NEAR);
+  return usual ?? best ?? { encoding: 'windows-1252', certainty: 0.3 };
+}
+
+/** Encodings of two bytes a character and more. */
+const WIDE = new Set(['shift_jis', 'euc-jp', 'euc-kr', 'gb18030', 'big5', 'iso-2022-jp', 'iso-2022-kr', 'iso-2022-cn']);
+const NEAR = 0.15;
+
+/** In these characters stand in runs; a single one between Latin letters is a letter of a code page. */
+function isWideText(bytes: Uint8Array, encoding: string): boolean {
+  const text = new TextDecoder(encoding).decode(bytes);
+  const runs = text.match(/[\u1100-\uffdc]+/g) ?? [];
+  return !text.includes('\ufffd') && runs.length > 0 && runs.reduce((sum, run) => sum + run.length, 0) / runs.length >= 2;
 }
 
 /** UTF-16 that does not say so: every other byte of Latin text is nothing. */

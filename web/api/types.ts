@@ -123,6 +123,8 @@ export interface Evidence {
   clashes: { column: string; types: { type: string; files: number; example: string }[] }[];
   partial: { column: string; presentIn: number; of: number; firstIn: string }[];
   problems: { path: string; problem: string }[];
+  /** Ways out of the problems, to be chosen. */
+  mends?: { label: string; misfits: 'set-aside' }[];
   /** What was seen of the files' layout. Absent in findings of older crawls, as the two below. */
   notes?: string[];
   /** What reading the files by this very definition gave. */

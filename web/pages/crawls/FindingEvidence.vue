@@ -1,18 +1,26 @@
 <script setup lang="ts">
 /** Why a finding is what it is, for the person who decides. */
 import { computed, ref } from 'vue';
-import { storageLink, tableLink } from '../../api/client';
+import { call, storageLink, tableLink } from '../../api/client';
 import type { Finding } from '../../api/types';
 import ColumnMap from '../../charts/ColumnMap.vue';
 import { bytesText, countText, plural } from '../../design/format';
+import ProblemBox from '../../design/ProblemBox.vue';
+import { useAct } from '../../stores/load';
 import ColumnGrounds from './ColumnGrounds.vue';
 import CorrectFinding from './CorrectFinding.vue';
 
 const props = defineProps<{ finding: Finding }>();
-defineEmits<{ changed: []; always: [] }>();
+const emit = defineEmits<{ changed: []; always: [] }>();
+const act = useAct();
 const correcting = ref(false);
 const evidence = computed(() => props.finding.evidence);
 const fromFiles = computed(() => evidence.value.columns.filter((column) => !column.fromPath));
+async function take(misfits: string): Promise<void> {
+  if (props.finding.definition?.kind !== 'folder') return;
+  const options = { ...props.finding.definition.folder.options, misfits };
+  if (await act.run(() => call(`/findings/${props.finding.id}/correct`, { body: { options } }))) emit('changed');
+}
 const fileLink = (path: string) => ({ path: storageLink(props.finding.storage, path.split('/').slice(0, -1).join('/')).path, query: { file: path.split('/').at(-1) } });
 </script>
 
@@ -44,6 +52,8 @@ const fileLink = (path: string) => ({ path: storageLink(props.finding.storage, p
       <ul v-if="evidence.problems.length > 0" class="mt-2 border-l-2 border-rust pl-2">
         <li v-for="each in evidence.problems.slice(0, 8)" :key="each.path" class="break-words"><RouterLink class="plain-link mono" :to="fileLink(each.path)">{{ each.path }}</RouterLink>: {{ each.problem }}</li>
       </ul>
+      <p v-if="(evidence.mends?.length ?? 0) > 0" class="mt-1 flex gap-x-3"><button v-for="each in evidence.mends" :key="each.label" class="plain-link" :disabled="act.busy.value" @click="take(each.misfits)">{{ each.label }}</button></p>
+      <ProblemBox v-if="act.problem.value" class="mt-2" :problem="act.problem.value" />
       <p v-if="finding.status === 'no-shape'" class="mt-2">{{ finding.summary }}. These do not make one table; leave the folder out, or sort the files into folders of their own.</p>
       <template v-for="clash in evidence.clashes" :key="clash.column">
         <h3 class="mt-2 font-semibold text-rust">{{ clash.column }} has types that do not fit together</h3>

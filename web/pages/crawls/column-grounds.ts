@@ -15,10 +15,9 @@ export function groundsOf(finding: Finding): { all: Ground[]; telling: Ground[] 
   const all = finding.evidence.columns.flatMap((column): Ground[] => {
     if (column.why === undefined) return [];
     const form = forms[column.name];
-    // Where both fit, keeping what was found is a choice too.
-    const found = column.isAmbiguous ? [{ type: column.type, ...(form ? { form } : {}), label: `${column.type} as ${(form?.formats ?? []).join(' or ')}`, misfits: 0 }] : [];
-    const others = (column.others ?? []).filter((other) => other.type !== column.type || JSON.stringify(other.form) !== JSON.stringify(form));
-    return [{ name: column.name, type: column.type, why: column.why, isAmbiguous: column.isAmbiguous ?? false, choices: [...found, ...others] }];
+    // Where two ways fit, keeping what was found is a choice too.
+    const choices = (column.others ?? []).filter((other) => column.isAmbiguous || other.type !== column.type || JSON.stringify(other.form) !== JSON.stringify(form));
+    return [{ name: column.name, type: column.type, why: column.why, isAmbiguous: column.isAmbiguous ?? false, choices }];
   });
   return { all, telling: all.filter((each) => each.isAmbiguous || forms[each.name] !== undefined || (each.type === 'varchar' && each.choices.length > 0) || each.choices.some((choice) => choice.type !== 'varchar')) };
 }
