@@ -1,9 +1,10 @@
 import { describe, expect, it } from 'vitest';
 import { parseTypeName, typeName } from '../schema/type-names';
-import { guessDelimiter } from './delimiters';
 import { groupFiles } from './group';
 import { inferColumns, inferPartitionType } from './infer';
 import { kindByBytes } from './kinds';
+import { RUNS } from '../text/records';
+import { layoutOf } from '../text/structure';
 import { tableName } from './names';
 
 const listed = (...paths: string[]) => paths.map((path) => ({ path, bytes: path.endsWith('empty') ? 0 : 10, modified: 0 }));
@@ -64,8 +65,8 @@ describe('inferring columns', () => {
 });
 
 describe('sniffing text', () => {
-  it.each([['a|b,c|d\n1|2,2|3', '|'], ['a;b\n1,5;2', ';'], ['a,"x|y"\nb,"z|w"', ','], ['2026 TB-1 WAKE\n2026 TB-2 FIX', ' '], ['one\ntwo', undefined], ['', undefined]])('%j is cut at %j', (text, delimiter) => {
-    expect(guessDelimiter(text.split('\n'))?.delimiter).toBe(delimiter);
+  it.each([['a|b,c|d\n1|2,2|3', '|'], ['a;b\n1,5;2', ';'], ['a,"x|y"\nb,"z|w"', ','], ['2026 TB-1 WAKE\n2026 TB-2 FIX', RUNS], ['one\ntwo', undefined], ['', undefined]])('%j is cut at %j', (text, delimiter) => {
+    expect(layoutOf({ text, isCut: false, isNamedSo: false })?.layout.dialect.delimiter).toBe(delimiter);
   });
 
   it.each([['x', 'PAR1....', 'parquet'], ['x.csv', 'a,b', 'csv'], ['notes', '{"a":1}', 'json'], ['notes', '<?xml version="1.0"?>', 'xml'], ['blob', 'a\0b', 'other'], ['readme', 'hello', 'text']])('%s beginning with %j is %s', (path, head, kind) => {

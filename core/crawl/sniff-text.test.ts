@@ -3,7 +3,6 @@ import { describe, expect, it } from 'vitest';
 import { parseRuler, rulerText } from '../folder/column-ruler';
 import { guessRecord } from '../folder/xml-records';
 import { typeName } from '../schema/type-names';
-import { guessDecimal } from './delimiters';
 import { guessFixedWidth } from './fixed-width';
 import { inferObjects } from './infer-objects';
 import { inferTextType } from './text-types';
@@ -31,11 +30,6 @@ describe('a ruler', () => {
 describe('types of texts', () => {
   it.each([[['true', 'FALSE'], 'boolean'], [['1', '-20', null], 'bigint'], [['007', '12'], 'varchar'], [['1', '2.5', '1e3'], 'double'], [['2026-01-01'], 'date'], [['2026-01-01', '2026-01-01 10:00'], 'timestamptz'], [['12', 'n/a'], 'varchar'], [[null], 'varchar'], [['-', '1'], 'varchar']])('%j is %s', (texts, type) => {
     expect(typeName(inferTextType(texts))).toBe(type);
-  });
-
-  it('take the decimal mark that is meant', () => {
-    expect(typeName(inferTextType(['1,5', '2'], ','))).toBe('double');
-    expect([guessDecimal(['a;1,5', 'b;2,25'], ';'), guessDecimal(['a;1,5', 'b;2.25'], ';'), guessDecimal(['1,5'], ',')]).toEqual([',', '.', '.']);
   });
 });
 

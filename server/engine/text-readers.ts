@@ -4,7 +4,7 @@ import { field, hasTwins, leaves, type Field, type LogicalType } from '../../cor
 import { typeName } from '../../core/schema/type-names';
 import { quoteName, quoteText } from '../../core/sql/tokens';
 import { quoteList } from './instances';
-import { isReadPlainly, missingTexts, presentText, trimmed, valueOfText, valueSql } from './value-sql';
+import { isReadPlainly, missingTexts, presentText, trimmed, valueOfText, valueSql, type Ways } from './value-sql';
 
 /** Largest JSON object, in bytes. */
 const MOST_BYTES = 67_108_864;
@@ -100,8 +100,28 @@ export function dialect(options: CsvOptions): string[] {
   ];
 }
 
+/** JSON; the engine's own casts round numbers and cut times off, so values of such columns are made of their texts here. */
 export function jsonReader(fields: readonly Field[], files: string, options: JsonOptions, withFile: boolean): string {
   if (options.misfits === 'set-aside' && options.shape === 'lines') return jsonLines(fields, files, options, withFile);
+  const exact = fields.filter(({ type }) => EXACT.has(type.kind));
+  if (exact.length === 0 || hasTwins(fields)) return plainJsonReader(fields, files, options, withFile);
+  const asText = fields.map((each) => (exact.includes(each) ? { ...each, type: { kind: 'string' } as const } : each));
+  const columns = fields.map((each) => {
+    const text = quoteName(each.name);
+    if (!exact.includes(each)) return text;
+    const known = JSON.stringify({ line: null, column: each.name, type: typeName(each.type), json: true }).slice(0, -1);
+    const refused = `error(concat(${quoteText(`${MISFIT} ${known},"file":`)}, to_json(${FILE_COLUMN}), ',"value":', to_json(${text}), '}'))`;
+    return `CASE WHEN ${text} IS NOT NULL THEN coalesce(${valueSql(each.type, text, undefined, PLAIN_WAYS)}, ${refused}::${typeName(each.type)}) END AS ${text}`;
+  });
+  return `(SELECT ${[...columns, ...(withFile ? [FILE_COLUMN] : [])].join(', ')} FROM ${plainJsonReader(asText, files, options, true)})`;
+}
+
+/** Kinds of values that the engine makes of what says more. */
+const EXACT: ReadonlySet<LogicalType['kind']> = new Set<LogicalType['kind']>(['byte', 'short', 'int', 'long', 'decimal', 'date', 'time', 'timestamp', 'timestamptz']);
+const PLAIN_WAYS = { decimal: '.', dateFormat: '', timestampFormat: '', nullTexts: [] } as const satisfies Ways;
+
+/** As the engine casts: for what has its types from a schema of its own. */
+function plainJsonReader(fields: readonly Field[], files: string, options: JsonOptions, withFile: boolean): string {
   const columns = fields.length === 0 ? '' : hasTwins(fields) ? ', union_by_name = true' : `, columns = {${fields.map((field) => `${quoteText(field.name)}: ${quoteText(typeName(field.type))}`).join(', ')}}`;
   return `read_json(${files}${columns}, ${jsonSettings(options)}${withFile ? `, filename = '${FILE_COLUMN}'` : ''})`;
 }
@@ -109,9 +129,9 @@ export function jsonReader(fields: readonly Field[], files: string, options: Jso
 /** Bytes stand in JSON as text with escapes; the reader of a copy casts them, also inside of others. */
 export function jsonReaderOfCopy(fields: readonly Field[], files: string, options: JsonOptions, withFile: boolean): string {
   const binary = fields.filter(({ type }) => leaves([field('', type)]).some((leaf) => isBytes(leaf.field.type)));
-  if (binary.length === 0) return jsonReader(fields, files, options, withFile);
+  if (binary.length === 0) return plainJsonReader(fields, files, options, withFile);
   const asText = fields.map((each) => ({ ...each, type: bytesAsText(each.type) }));
-  return `(SELECT * REPLACE (${binary.map(({ name, type }) => `${quoteName(name)}::${typeName(type)} AS ${quoteName(name)}`).join(', ')}) FROM ${jsonReader(asText, files, options, withFile)})`;
+  return `(SELECT * REPLACE (${binary.map(({ name, type }) => `${quoteName(name)}::${typeName(type)} AS ${quoteName(name)}`).join(', ')}) FROM ${plainJsonReader(asText, files, options, withFile)})`;
 }
 
 function isBytes({ kind }: LogicalType): boolean {
@@ -150,10 +170,11 @@ export function jsonObject(fields: readonly Field[]): string {
 
 /** Whether no value was lost on the way to its type; looked at wherever a path without lists leads. SQL over `line` and `r`. */
 export function jsonFits(fields: readonly Field[]): string {
-  const paths = leaves(fields).map(({ path }) => path).filter((path) => !path.some((step) => step === 'element' || step === 'key' || step === 'value'));
-  const kept = paths.map((path) => {
+  const paths = leaves(fields).map(({ path, field: { type } }) => ({ path, type })).filter(({ path }) => !path.some((step) => step === 'element' || step === 'key' || step === 'value'));
+  const kept = paths.map(({ path, type }) => {
     const json = quoteText(`$${path.map((step) => `."${step.replaceAll('"', '\\"')}"`).join('')}`);
-    return `(r.${path.map(quoteName).join('.')} IS NOT NULL OR coalesce(json_type(line, ${json}), 'NULL') = 'NULL')`;
+    const value = EXACT.has(type.kind) ? valueSql(type, `json_extract_string(line, ${json})`, undefined, PLAIN_WAYS) : `r.${path.map(quoteName).join('.')}`;
+    return `(${value} IS NOT NULL OR coalesce(json_type(line, ${json}), 'NULL') = 'NULL')`;
   });
   return ['r IS NOT NULL', ...kept].join(' AND ');
 }

@@ -117,10 +117,10 @@ function isJson(text: string): boolean {
 
 /** A line that a reader of ours refused; the engine knows its text, and its number is looked up. */
 function misfitError(json: string, translation: Translation): LakeError {
-  const { file, line, column, value, type, cut } = JSON.parse(/^\{.*\}/s.exec(json)![0]) as { file: string; line: string | null; column: string; value: string; type?: string; cut?: CutValue };
+  const { file, line, column, value, type, cut, json: isJson } = JSON.parse(/^\{.*\}/s.exec(json)![0]) as { file: string; line: string | null; column: string; value: string; type?: string; cut?: CutValue; json?: boolean };
   const { storage, path } = placeIn(withPlaces(file, translation)) ?? { storage: '', path: '' };
   const isOurs = storage !== '' && normalize(file) === file;
-  const number = !isOurs ? undefined : cut ? lineOfValue(file, value, cut) : lineNumber(file, line!);
+  const number = !isOurs ? undefined : cut ? lineOfValue(file, value, cut) : isJson ? lineOfMember(file, column, value) : lineNumber(file, line!);
   const at = `${storage}:${path}${number === undefined ? '' : `, line ${number}`}`;
   const fault = column === '' ? `the line "${line!.slice(0, 120)}" does not match the pattern` : `"${value.slice(0, 100)}" in ${column} is not a ${type}`;
   return new LakeError('bad-file', `${at}: ${fault}.`, { path, ...(number === undefined ? {} : { line: number }), ...(column === '' ? {} : { field: column, value }), hint: 'Correct how the file is read, or have lines that do not fit set aside.' });
@@ -137,6 +137,20 @@ function lineOfValue(file: string, value: string, { index, skip, ...dialect }: C
   const lines = linesOf(file);
   const { records } = readRecords(lines?.join('\n') ?? '', dialect);
   return records.find((record) => record.line > skip && record.cells[index]?.trim() === value.trim())?.line;
+}
+
+/** The first line whose object has the value under the name. */
+function lineOfMember(file: string, name: string, value: string): number | undefined {
+  const at = (linesOf(file) ?? []).findIndex((line) => line.includes(value) && memberOf(line, name) === value);
+  return at < 0 ? undefined : at + 1;
+}
+
+function memberOf(line: string, name: string): string | undefined {
+  try {
+    return String((JSON.parse(line) as Record<string, unknown>)[name]);
+  } catch {
+    return undefined;
+  }
 }
 
 /** The number of the first line with that text, from 1; undefined for what cannot be looked up. */

@@ -60,7 +60,7 @@ export function valueSql(type: LogicalType, text: string, form: ValueForm | unde
     case 'timestamptz': {
       const formats = formatsOf(form, ways.timestampFormat);
       if (formats) return `${parsed(text, formats, form)}::${typeName(type)}`;
-      const loses = type.kind === 'timestamp' ? `regexp_matches(${text}, '\\.\\d{7}|:\\d\\d(\\.\\d+)?\\s*(Z|UTC|[+-]\\d\\d(:?\\d\\d)?)$')` : `regexp_matches(${text}, '\\.\\d{7}')`;
+      const loses = type.kind === 'timestamp' ? `regexp_matches(${text}, '\\.\\d{7}|:\\d\\d(\\.\\d+)?\\s*[+-]\\d\\d(:?\\d\\d)?$')` : `regexp_matches(${text}, '\\.\\d{7}')`;
       return `CASE WHEN length(${text}) <= 19 OR NOT ${loses} THEN TRY_CAST(${text} AS ${typeName(type)}) END`;
     }
     default:

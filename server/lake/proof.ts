@@ -112,7 +112,7 @@ async function scan(tools: ScanTools, storage: OpenStorage, { options }: FolderD
 /** A type that reads what was read so far, and the text at hand too; undefined where only text does. */
 function widerType(type: LogicalType, text: string | undefined): LogicalType | undefined {
   const plain = text?.trim() ?? '';
-  if (!/^[+-]?(\d+\.?\d*|\.\d+)([eE][+-]?\d+)?$/.test(plain) || /^[+-]?0\d/.test(plain)) return type.kind === 'date' && ISO_TIMESTAMP.test(plain) ? { kind: 'timestamptz' } : undefined;
+  if (!/^[+-]?(\d+\.?\d*|\.\d+)([eE][+-]?\d+)?$/.test(plain) || /^[+-]?0\d/.test(plain)) return (type.kind === 'date' || type.kind === 'timestamp') && ISO_TIMESTAMP.test(plain) ? { kind: 'timestamptz' } : undefined;
   const digits = plain.replace(/[eE].*$/, '').replace(/\D/g, '').replace(/^0+/, '').length;
   if (type.kind === 'long') return /^[+-]?\d+$/.test(plain) ? (digits <= 38 ? { kind: 'decimal', precision: 38, scale: 0 } : undefined) : digits <= DOUBLE_DIGITS ? { kind: 'double' } : undefined;
   if (type.kind === 'decimal' && type.scale > 0) return digits <= DOUBLE_DIGITS ? { kind: 'double' } : undefined;
@@ -128,12 +128,12 @@ function repair(definition: FolderDefinition, { message, details }: LakeError): 
     const missing = [...(form?.missing ?? []), details.value.trim()];
     return { definition: { ...definition, options: { ...options, forms: { ...options.forms, [field.name]: { ...form, missing } } } }, why: `${details.value.trim() === '' ? 'blanks stand' : `"${details.value.trim()}" stands`} for missing in ${field.name}` };
   }
-  if (field && field.type.kind !== 'string' && 'forms' in options) {
-    const { [field.name]: form, ...others } = options.forms;
+  if (field && field.type.kind !== 'string' && (details.value !== undefined || 'forms' in options)) {
+    const { [field.name]: form, ...others } = 'forms' in options ? options.forms : {};
     const type = widerType(field.type, details.value) ?? { kind: 'string' };
     const forms = type.kind === 'string' || !form ? others : { ...others, [field.name]: form };
     return {
-      definition: { ...definition, options: { ...options, forms }, fields: definition.fields.map((each) => (each === field ? { ...each, type } : each)) },
+      definition: { ...definition, options: 'forms' in options ? { ...options, forms } : options, fields: definition.fields.map((each) => (each === field ? { ...each, type } : each)) },
       why: `${field.name} is ${type.kind === 'string' ? 'text' : typeName(type)} and not ${typeName(field.type)}: ${message}`,
     };
   }

@@ -33,7 +33,7 @@ async function read(content: string | Buffer, name = 'a.csv') {
   writeFileSync(path.join(folder.path, root, name), content);
   const storage = asStorage(storeAt(folder.path));
   const files = await storage.store.list(root);
-  const facts = await inspector.inspect(storage, name.endsWith('.csv') || name.endsWith('.tsv') || name.endsWith('.csv.gz') ? 'csv' : 'text', files);
+  const facts = await inspector.inspect(storage, name.endsWith('.csv') || name.endsWith('.tsv') || name.endsWith('.csv.gz') ? 'csv' : name.endsWith('.jsonl') ? 'json' : 'text', files);
   if (facts[0]!.problem) return { problem: facts[0]!.problem, columns: [], rows: [], proof: undefined, guesses: [], notes: [] };
   const { definition: seen } = folderDefinition({ kind: 'files', root, files, fileKind: 'csv', pattern: '*', partitions: [] }, facts);
   const { definition, proof } = await prove(inspector, storage, seen, files, { name: root });
@@ -140,6 +140,20 @@ describe('what is seen late', () => {
     const { rows, proof } = await read(`${many('#', '7').replace(/\n$/, '')}\r\n8,y\r\n9,z\r\n`);
     expect(rows.slice(-1)).toEqual([[9, 'z']]);
     expect(proof!.rows).toBe(80_003);
+  });
+});
+
+describe('JSON lines', () => {
+  const many = Array.from({ length: 30_000 }, (_, index) => `{"n":${index},"d":"2026-01-05"}\n`).join('');
+
+  it.each([['a fraction', '{"n":1.5,"d":"2026-01-05"}', ['n double', 'd date'], 'n is double and not bigint'], ['a time', '{"n":7,"d":"2026-01-05T10:00:00Z"}', ['n bigint', 'd timestamptz'], 'd is timestamptz and not date'], ['a word', '{"n":"many","d":"2026-01-05"}', ['n varchar', 'd date'], 'n is text and not bigint']])('%s that comes late widens the column', async (_, line, columns, repair) => {
+    const found = await read(`${many}${line}\n${many}`, 'a.jsonl');
+    expect({ problem: found.problem, columns: found.columns, rows: found.proof?.rows }).toEqual({ problem: undefined, columns, rows: 60_001 });
+    expect(found.proof?.repairs).toEqual([expect.stringMatching(new RegExp(`^${repair}: .*a\\.jsonl, line 30001: `))]);
+  });
+
+  it('times with an offset are not read as what the clock there shows', async () => {
+    expect((await read('{"t":"2026-01-05T10:00:00+02:00"}\n{"t":"2026-01-05T10:00:00Z"}\n', 'a.jsonl')).rows).toEqual([['2026-01-05T10:00:00+02:00'], ['2026-01-05T10:00:00Z']]);
   });
 });
 
