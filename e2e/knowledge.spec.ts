@@ -41,7 +41,7 @@ test('a profile comes from metadata at once, and from the rows when asked', asyn
 });
 
 test('lines that do not fit are shown with their number and the reason', async ({ page, request }) => {
-  await request.post('/api/catalog', { data: { storage: 'tern-bay', pattern: 'landing/tide-table/2025-08.txt', options: { format: 'fixed', columns: 'place 1-16, at 17-35, height_m 42-49', header: true, misfits: 'set-aside' }, namespace: 'tides', name: 'august', columns: [{ name: 'place', type: 'varchar' }, { name: 'at', type: 'timestamptz' }, { name: 'height_m', type: 'double' }] } });
+  await request.post('/api/catalog', { data: { storage: 'tern-bay', pattern: 'landing/tide-table/2025-08.txt', options: { format: 'fixed', columns: 'place 1-16, at 17-35, height_m 42-49', header: true, misfits: 'set-aside', forms: { height_m: { missing: [] } } }, namespace: 'tides', name: 'august', columns: [{ name: 'place', type: 'varchar' }, { name: 'at', type: 'timestamptz' }, { name: 'height_m', type: 'double' }] } });
   await page.goto('/tables/tides/august?section=misfits');
   const lines = page.getByRole('region', { name: 'Lines that do not fit' });
   await expect(lines).toContainText('40 of 960 lines do not fit');

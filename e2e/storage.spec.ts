@@ -28,11 +28,11 @@ test('the path ruler makes columns of steps, joins them into a date, and defines
   expect(answer.receipt.tables[0].files).toMatchObject({ total: 4320, read: 1, skippedByPartition: 4319 });
 });
 
-test('a clash is answered by saying what stands for a missing value; saved options are taken by tables and queries', async ({ page, request }) => {
+test('what stands for a missing value is seen where the rest is numbers, and can be said; saved options are taken by tables and queries', async ({ page, request }) => {
   await page.goto('/storage/tern-bay/landing/tide-table?file=2025-08.txt');
   const look = page.getByRole('region', { name: 'The chosen file' });
   await look.getByRole('button', { name: 'How it is read' }).click();
-  await expect(look.getByRole('columnheader', { name: /height_m varchar/ })).toBeVisible();
+  await expect(look.getByRole('columnheader', { name: /height_m double/ })).toBeVisible();
   await look.getByLabel('Texts for missing').fill('n/a');
   await expect(look.getByRole('columnheader', { name: /height_m double/ })).toBeVisible();
   await expect(look).toContainText(/0 of .* lines do not fit/);
@@ -41,10 +41,11 @@ test('a clash is answered by saying what stands for a missing value; saved optio
   const { runId } = await (await request.post('/api/crawls', { data: { storage: 'tern-bay', folder: 'landing/tide-table' } })).json();
   await page.goto(`/crawls/${runId}`);
   const evidence = page.getByRole('region', { name: 'Evidence of the chosen finding' });
-  await expect(evidence).toContainText('height_m has types that do not fit together');
+  await expect(evidence).toContainText('In height_m 80 texts read as missing: “n/a”.');
   await evidence.getByRole('button', { name: 'correct it' }).click();
   await evidence.getByLabel('Read with').selectOption('tide sheets');
   await evidence.getByRole('button', { name: 'Correct it', exact: true }).click();
+  await expect(evidence.getByRole('form', { name: 'Correct it' })).toBeHidden();
   await expect(evidence.getByRole('region', { name: 'Statement' })).toContainText('height_m double');
   await page.getByRole('button', { name: 'Register 1' }).click();
   await expect(page.getByText('Registered landing.tide_table.')).toBeVisible();

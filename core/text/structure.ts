@@ -292,7 +292,7 @@ function looksLikeHeader({ cells }: TextRecord, rows: readonly TextRecord[], shi
       continue;
     }
     if (shape !== 'text') no += 0.5;
-    else if (below.some((each) => each.trim() === name)) no += 1;
+    else if (below.some((each) => each.trim() === name)) no += 0.6;
     else yes += likeName(name, below) ? 0.5 : 0.1;
   }
   return yes > no;
