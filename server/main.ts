@@ -102,7 +102,7 @@ async function start(args: readonly string[], onStop: (stop: () => Promise<void>
     queries: lanes.queries.quick + lanes.queries.long, changes: lanes.changes.quick + lanes.changes.long, run: (call, ask) => lookers.call(call, ask),
   });
   onStop(() => queryEngine.close());
-  const [database] = await Promise.all([Database.open(config.home, say, onStop), queryEngine.start(), workEngine.start()]);
+  const [database] = await Promise.all([Database.open(config.home, say, onStop), queryEngine.start(), workEngine.start(), lookers.start()]);
   const eventLoop = new EventLoopWatch();
   onStop(() => eventLoop.stop());
   const events = new Events();

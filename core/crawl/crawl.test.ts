@@ -65,7 +65,7 @@ describe('inferring columns', () => {
 });
 
 describe('sniffing text', () => {
-  it.each([['a|b,c|d\n1|2,2|3', '|'], ['a;b\n1,5;2', ';'], ['a,"x|y"\nb,"z|w"', ','], ['2026 TB-1 WAKE\n2026 TB-2 FIX', RUNS], ['one\ntwo', undefined], ['', undefined]])('%j is cut at %j', (text, delimiter) => {
+  it.each([['a|b,c|d\n1|2,2|3', '|'], ['a;b\n1,5;2', ';'], ['a,"x|y"\nb,"z|w"', ','], ['2026 TB-1 WAKE\n2026 TB-2 FIX', ' '], ['2026  TB-1 WAKE\n2026 TB-2   FIX', RUNS], ['one\ntwo', undefined], ['', undefined]])('%j is cut at %j', (text, delimiter) => {
     expect(layoutOf({ text, isCut: false, isNamedSo: false })?.layout.dialect.delimiter).toBe(delimiter);
   });
 

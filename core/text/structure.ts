@@ -72,7 +72,9 @@ function dialectOf({ text, isCut, isNamedSo, given = {} }: LayoutInput): TextDia
   if (!best || best.score <= ALMOST_NOTHING) return single;
   // Text of unknown kind is a table only where nearly every line is cut alike; in prose blanks cut nothing alike.
   const least = isNamedSo ? (best.dialect.delimiter === RUNS ? 0.8 : 0.3) : 0.9;
-  return best.agreement >= least ? best.dialect : single;
+  if (best.agreement < least) return single;
+  // Where a single blank stands between all fields, the engine's reader cuts the text itself.
+  return best.dialect.delimiter === RUNS && !/^[ \t]|[\r\n][ \t]|[ \t]{2}|[ \t][\r\n]|\t/.test(text) ? { ...best.dialect, delimiter: ' ' } : best.dialect;
 }
 
 function mayDelimit(delimiter: string, text: string): boolean {

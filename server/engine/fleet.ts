@@ -293,6 +293,11 @@ export class Lookers implements EngineCalls {
     return this.call('parse', { sql });
   }
 
+  /** One of its processes, so that the first look need not wait for it. */
+  start(): Promise<void> {
+    return this.#processes.start();
+  }
+
   close(): Promise<void> {
     return this.#processes.close();
   }

@@ -86,7 +86,7 @@ export class Inspector {
     const compression = given && 'compression' in given ? given.compression : compressionByName(file.path);
     const sample = await sampleText(storage.store, file, compression, given && 'encoding' in given ? given.encoding : undefined);
     const delimited = given?.format === 'csv' || (!given && kind !== 'json') ? await this.engine.call('delimited', { ...sample, compression, isNamedSo: given !== undefined || kindByName(file.path) === 'csv', ...(given ? { options: given } : {}) }) : undefined;
-    const fixed = given || kind === 'json' || (delimited && delimited.options.delimiter !== RUNS) ? undefined : guessFixedWidth(wholeLines(sample.text).slice(0, 500));
+    const fixed = given || kind === 'json' || (delimited && ![RUNS, ' '].includes(delimited.options.delimiter)) ? undefined : guessFixedWidth(wholeLines(sample.text).slice(0, 500));
     if (delimited && !(fixed && fixed.columns.length !== delimited.columns.length)) return { ...factsOfDelimited(file, delimited), ...estimate(sample, file, compression, delimited.layout.headerRecords) };
     const lines = { compression, encoding: sample.encoding };
     const options = given ?? (kind === 'json' ? fullOptions({ format: 'json', shape: jsonShape(sample.text), ...lines }) : fixed ? fullOptions({ format: 'fixed', ...fixed, ...lines }) : fullOptions({ format: 'pattern', ...lines }));

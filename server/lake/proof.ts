@@ -36,7 +36,7 @@ export interface Proven {
 
 /** Files of no more bytes than this together are read to their ends. */
 export const PROVEN_BYTES = 100e6;
-const PROVEN_FILES = 500;
+const PROVEN_FILES = 100;
 const MOST_REPAIRS = 60;
 
 /** Parquet tells its types itself, so nothing of it is proved. */

@@ -27,9 +27,9 @@ const PACKED_BYTES = 256 * 1024;
 
 export async function sampleText(store: ObjectStore, { path, bytes }: Pick<ObjectInfo, 'path' | 'bytes'>, compression: Compression, known?: string): Promise<TextSample> {
   if (compression !== 'none') {
-    const plain = (await unpackHead(await store.read(path, { start: 0, end: PACKED_BYTES }), compression)).subarray(0, 4 * HEAD_BYTES);
+    const plain = (await unpackHead(await store.read(path, { start: 0, end: PACKED_BYTES }), compression)).subarray(0, HEAD_BYTES);
     const { encoding, certainty } = known === undefined ? encodingOf([plain]) : { encoding: known, certainty: 1 };
-    return { text: decode(plain, encoding), isCut: bytes > PACKED_BYTES || plain.length === 4 * HEAD_BYTES, middles: [], encoding, certainty };
+    return { text: decode(plain, encoding), isCut: bytes > PACKED_BYTES || plain.length === HEAD_BYTES, middles: [], encoding, certainty };
   }
   const head = await store.read(path, { start: 0, end: Math.min(bytes, HEAD_BYTES) });
   const starts = bytes <= HEAD_BYTES ? [] : Array.from({ length: PARTS }, (_, index) => Math.max(HEAD_BYTES, Math.floor((HEAD_BYTES + ((bytes - HEAD_BYTES) * (index + 1)) / PARTS) - PART_BYTES) & ~3));
