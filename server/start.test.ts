@@ -57,7 +57,7 @@ describe('the server', () => {
     expect(await (await fetch('http://127.0.0.1:4801/api/storages')).json()).toEqual([]);
     expect((await post(4801, '/storages', { name: 'here', location: folder.path })).status).toBe(200);
     const processes = childrenOf(first.child.pid!);
-    expect(processes.length).toBe(4);
+    expect(processes.length).toBe(5);
     process.kill(first.child.pid!, 'SIGINT');
     expect(await first.ended).toBe(0);
     expect(processes.filter((pid) => existsSync(`/proc/${pid}`))).toEqual([]);
