@@ -9,25 +9,20 @@ import type { Form, NumberForm, ValueForm } from './value-forms';
  * the day first here and the month first there. `type` is what all files' types widen to.
  */
 export function mergeForms(guesses: readonly ColumnGuess[], type: LogicalType): { form: ValueForm | undefined } | undefined {
-  const telling = guesses.filter((guess) => !(guess.type.kind === 'string' && guess.others.length === 0 && guess.values === 0) && !isAllMissing(guess));
   if (type.kind === 'string') return { form: undefined };
   const missing = [...new Set(guesses.flatMap((guess) => guess.form?.missing ?? []))];
-  const number = mergeNumbers(telling.map((guess) => guess.form?.number));
+  const number = mergeNumbers(guesses.map((guess) => guess.form?.number));
   if (number === null) return undefined;
-  const formats = mergeFormats(telling, type);
+  const formats = mergeFormats(guesses, type);
   if (formats === null) return undefined;
-  const months = [...new Set(telling.flatMap((guess) => guess.form?.months ?? []))];
+  const months = [...new Set(guesses.flatMap((guess) => guess.form?.months ?? []))];
   if (months.length > 1) return undefined;
-  const booleans = telling.flatMap((guess) => guess.form?.booleans ?? []);
+  const booleans = guesses.flatMap((guess) => guess.form?.booleans ?? []);
   const form: ValueForm = {
     ...(missing.length > 0 ? { missing } : {}), ...(number ? { number } : {}), ...(formats && formats.length > 0 ? { formats } : {}), ...(months[0] === undefined ? {} : { months: months[0] }),
     ...(booleans.length > 0 ? { booleans: { yes: [...new Set(booleans.flatMap(({ yes }) => yes))], no: [...new Set(booleans.flatMap(({ no }) => no))] } } : {}),
   };
   return { form: Object.keys(form).length > 0 ? form : undefined };
-}
-
-function isAllMissing({ type, why }: ColumnGuess): boolean {
-  return type.kind === 'string' && why.startsWith('only texts');
 }
 
 /** Null where two of them cannot be one. Plain numbers go with any that have a point. */

@@ -65,7 +65,7 @@ function dialectOf({ text, isCut, isNamedSo, given = {} }: LayoutInput): TextDia
     const { records, openQuote } = readRecords(text, dialect, { most: JUDGED, isCut });
     return { dialect, openQuote, ...scoreOf(records, dialect) };
   })).filter(({ width }) => width > 1);
-  const quote = given.quote ?? (text.includes('"') ? '"' : '"');
+  const quote = given.quote ?? '"';
   const single = isNamedSo || given.delimiter !== undefined ? { delimiter: given.delimiter ?? ',', quote, escape: given.escape ?? quote, comment } : undefined;
   const usual = scored.filter(({ dialect, agreement }) => USUAL.includes(dialect.delimiter) && agreement >= 0.7);
   const best = (usual.length > 0 ? usual : scored).sort((a, b) => b.score - a.score || Number(a.openQuote !== undefined) - Number(b.openQuote !== undefined))[0];
@@ -307,10 +307,9 @@ function isYear(text: string): boolean {
 /** Text above text: a name is a word or a few, where values are of another length. */
 function likeName(name: string, below: readonly string[]): boolean {
   const lengths = below.map((each) => each.trim().length);
-  const mean = lengths.reduce((sum, each) => sum + each, 0) / lengths.length;
   const isEven = lengths.every((each) => each === lengths[0]);
   if (isEven && name.length !== lengths[0]) return true;
-  return /^[\p{L}_][\p{L}\p{N}_ .()/%#-]*$/u.test(name) && name.length <= 60 && Math.abs(name.length - mean) >= 0;
+  return /^[\p{L}_][\p{L}\p{N}_ .()/%#-]*$/u.test(name) && name.length <= 60;
 }
 
 /** Names by the header's lines, joined where there are several; what has none is called by its place. */

@@ -12,7 +12,6 @@ import { findField, type Field, type LogicalType } from '../../core/schema/types
 import { typeName } from '../../core/schema/type-names';
 import { quoteName } from '../../core/sql/tokens';
 import type { ObjectInfo } from '../../core/storage/object-store';
-import { EngineError } from '../engine/failures';
 import type { OpenStorage } from './lake';
 import { scanRows, type ScanTools } from './scan-rows';
 
@@ -37,19 +36,26 @@ export interface Proven {
 /** Files of no more bytes than this together are read to their ends. */
 export const PROVEN_BYTES = 100e6;
 const PROVEN_FILES = 100;
+/** Of a single file of more bytes. */
+const PART_ROWS = 100_000;
 const MOST_REPAIRS = 60;
 
 /** Parquet tells its types itself, so nothing of it is proved. */
 export async function prove(tools: ScanTools, storage: OpenStorage, definition: FolderDefinition, files: readonly ObjectInfo[], { name, mostBytes = PROVEN_BYTES, mostRepairs = MOST_REPAIRS }: { name: string; mostBytes?: number; mostRepairs?: number }): Promise<Proven> {
   const read = someOf(files, mostBytes);
-  const proof: Proof = { rows: null, files: read.length, of: files.length, repairs: [], missing: [], problem: null };
+  const isPart = read[0] !== undefined && read[0].bytes > mostBytes;
+  const proof: Proof = { rows: null, files: isPart ? 0 : read.length, of: files.length, repairs: [], missing: [], problem: null };
   if (definition.options.format === 'parquet') return { definition, proof: { ...proof, files: 0 } };
   let now = definition;
   for (let attempt = 0; ; attempt++) {
     try {
-      return { definition: now, proof: { ...proof, ...(await counted(tools, storage, now, read, name)) } };
+      if (!isPart) return { definition: now, proof: { ...proof, ...(await counted(tools, storage, now, read, name)) } };
+      await scan(tools, storage, now, read, name, inFiles(now), (relation) => `SELECT count(*) FROM (SELECT * FROM ${relation} LIMIT ${PART_ROWS}) AS t WHERE hash(t) IS NULL`);
+      return { definition: now, proof };
     } catch (error) {
       if (!(error instanceof LakeError) || ['cancelled', 'unavailable'].includes(error.kind)) throw error;
+      // What takes too long or too much to read to its end is not proved, and no worse for that.
+      if (error.kind === 'limit') return { definition: now, proof: { ...proof, files: 0 } };
       const repaired = attempt < mostRepairs ? repair(now, error) : undefined;
       if (!repaired) return { definition: now, proof: { ...proof, problem: { path: error.details.path ?? files[0]!.path, problem: error.message, ...(error.details.line === undefined ? {} : { line: error.details.line }) } } };
       proof.repairs.push(repaired.why);
@@ -101,12 +107,7 @@ function inFiles({ fields, partitionColumns }: FolderDefinition): Field[] {
 
 async function scan(tools: ScanTools, storage: OpenStorage, { options }: FolderDefinition, files: readonly ObjectInfo[], name: string, fields: readonly Field[], sql: (relation: string) => string): Promise<unknown[][]> {
   const data = files.map((file) => ({ ...file, partition: {}, constants: {}, partitionStats: () => undefined, stats: () => undefined }));
-  try {
-    return await scanRows(tools, storage, planScan(options.format === 'parquet' ? { kind: 'parquet', match: 'name' } : { kind: 'text', options }, [...fields], data, TRUE), name, sql);
-  } catch (error) {
-    if (error instanceof EngineError) throw new LakeError(error.kind === 'limit' ? 'limit' : 'bad-file', error.message, { path: files[0]!.path });
-    throw error;
-  }
+  return scanRows(tools, storage, planScan(options.format === 'parquet' ? { kind: 'parquet', match: 'name' } : { kind: 'text', options }, [...fields], data, TRUE), name, sql);
 }
 
 /** A type that reads what was read so far, and the text at hand too; undefined where only text does. */

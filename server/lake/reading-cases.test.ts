@@ -9,6 +9,7 @@ import { afterAll, beforeAll, describe, expect, it, vi } from 'vitest';
 import { FolderTable, MemoryListings } from '../../core/folder/table';
 import { typeName } from '../../core/schema/type-names';
 import { asStorage, readTable, storeAt, temporaryFolder } from '../testing/lake-tools';
+import { EngineError } from '../engine/failures';
 import { LocalEngine } from '../testing/local-engine';
 import { folderDefinition } from './files-as-table';
 import { Inspector } from './inspect';
@@ -156,6 +157,24 @@ describe('JSON lines', () => {
     expect((await read('{"t":"2026-01-05T10:00:00+02:00"}\n{"t":"2026-01-05T10:00:00Z"}\n', 'a.jsonl')).rows).toEqual([['2026-01-05T10:00:00+02:00'], ['2026-01-05T10:00:00Z']]);
   });
 });
+
+it('does not hold it against a file that it is too large to be read to its end', async () => {
+  const { path: file, definition, storage, files } = await large();
+  const { proof } = await prove(inspector, storage, definition, files, { name: file, mostBytes: 1000 });
+  expect(proof).toEqual({ rows: null, files: 0, of: 1, repairs: [], missing: [], problem: null });
+  const slow = { local: inspector.local, engine: { ...engine, call: () => Promise.reject(new EngineError('limit', 'Looking into it was stopped after 120 s.')) } as never };
+  expect((await prove(slow, storage, definition, files, { name: file })).proof).toMatchObject({ rows: null, files: 0, problem: null });
+});
+
+async function large() {
+  const root = `c${++cases}`;
+  mkdirSync(path.join(folder.path, root));
+  writeFileSync(path.join(folder.path, root, 'a.csv'), `n\n${'1\n'.repeat(2000)}`);
+  const storage = asStorage(storeAt(folder.path));
+  const files = await storage.store.list(root);
+  const { definition } = folderDefinition({ kind: 'files', root, files, fileKind: 'csv', pattern: '*', partitions: [] }, await inspector.inspect(storage, 'csv', files));
+  return { path: root, definition, storage, files };
+}
 
 it('tells how many values are read as missing, and which texts', async () => {
   const { proof } = await read('n,m\n1,5\nNA,6\nNA,7\n4,8\n');
