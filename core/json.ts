@@ -1,5 +1,15 @@
 import { parse, stringify } from 'lossless-json';
 
+/** Whether the text is JSON. */
+export function isJson(text: string): boolean {
+  try {
+    JSON.parse(text);
+    return true;
+  } catch {
+    return false;
+  }
+}
+
 /**
  * JSON for table metadata. Snapshot ids have 63 bits, which JSON.parse would round: integers beyond 2^53 come back as
  * bigint, everything else as JSON.parse gives it.

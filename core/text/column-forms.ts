@@ -1,4 +1,5 @@
 /** What type a column's texts are of, and how they are written: decided over all of them, with what else was possible. */
+import { isJson } from '../json';
 import { typeName } from '../schema/type-names';
 import type { LogicalType } from '../schema/types';
 import { COMPACT_DATE, DATE_FORMATS, formatWords, ISO_DATE, ISO_TIMESTAMP, isMissingText, MONTH_LANGUAGES, monthsIn, numberParts, parseTime, plainNumber, TIME_FORMATS, timestampFormats, truthWords, writingsOf, type Form, type NumberForm, type TimeParts, type ValueForm } from './value-forms';
@@ -21,6 +22,11 @@ export interface OtherForm extends Form {
   /** Values that would not fit, and some of them. */
   misfits: number;
   examples: string[];
+}
+
+/** The same as a finding tells it, with the type's name. */
+export interface OtherWay extends Omit<OtherForm, 'type'> {
+  type: string;
 }
 
 /** A kind of value that all texts, or most of them, are of. */
@@ -89,15 +95,6 @@ function whatText(texts: readonly string[], all: number): string {
   if (texts.every((text) => /^[[{]/.test(text.trim()) && isJson(text))) return `${all} of ${all} values are JSON, kept as text`;
   if (texts.every((text) => /^0\d+$/.test(text.trim()) || /^\d+$/.test(text.trim()))) return 'numbers with leading zeros are codes, kept as text';
   return 'the values are text';
-}
-
-function isJson(text: string): boolean {
-  try {
-    JSON.parse(text);
-    return true;
-  } catch {
-    return false;
-  }
 }
 
 /** What all texts are. */

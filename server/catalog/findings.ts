@@ -1,5 +1,5 @@
 /** What runs of crawls found, and what was decided on it. */
-import type { ValueForm } from '../../core/text/value-forms';
+import type { OtherWay } from '../../core/text/column-forms';
 import type { Database, Sql } from './database';
 import type { RelationDefinition } from './relations';
 
@@ -35,15 +35,6 @@ export interface Finding {
 export type NewFinding = Omit<Finding, 'id' | 'runId' | 'storage'>;
 
 /** Why a finding is what it is, for people to judge. */
-/** What else a column of text could be read as. */
-export interface OtherWay {
-  type: string;
-  form?: ValueForm;
-  label: string;
-  misfits: number;
-  examples: string[];
-}
-
 export interface Evidence {
   looked: number;
   of: number;

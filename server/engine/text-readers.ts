@@ -22,11 +22,16 @@ export function csvReader(fields: readonly Field[], files: string, options: CsvO
   const { delimiter, quote, escape, comment, skip } = options;
   const values = typed.map((each) => {
     const { field: of, index, text, value } = each;
-    const known = JSON.stringify({ line: null, column: of.name, type: typeName(of.type), cut: { index, delimiter, quote, escape, comment, skip } }).slice(0, -1);
-    const refused = `error(concat(${quoteText(`${MISFIT} ${known},"file":`)}, to_json(${FILE_COLUMN}), ',"value":', to_json(${text}), '}'))`;
-    return `${options.misfits === 'stop' ? `CASE WHEN ${text} IS NOT NULL THEN coalesce(${value}, CASE WHEN NOT ${isMissing(each)} THEN ${refused}::${typeName(of.type)} END) END` : value} AS ${text}`;
+    const refused = refusal(of, text, { cut: { index, delimiter, quote, escape, comment, skip } });
+    return `${options.misfits === 'stop' ? `CASE WHEN ${text} IS NOT NULL THEN coalesce(${value}, CASE WHEN NOT ${isMissing(each)} THEN ${refused} END) END` : value} AS ${text}`;
   });
   return `(SELECT ${replacing(columns, new Map(typed.map((each, index) => [each.text, values[index]!])))} FROM ${source}${options.misfits === 'set-aside' ? ` WHERE ${fitting(typed)}` : ''})`;
+}
+
+/** SQL that stops with the value, in place of one of the column's type; `place` says where in a line to look for it. */
+function refusal({ name, type }: Field, text: string, place: Record<string, unknown>): string {
+  const known = JSON.stringify({ line: null, column: name, type: typeName(type), ...place }).slice(0, -1);
+  return `error(concat(${quoteText(`${MISFIT} ${known},"file":`)}, to_json(${FILE_COLUMN}), ',"value":', to_json(${text}), '}'))::${typeName(type)}`;
 }
 
 /** Rows of delimited text that have a value which is not of its column's type: file, place of the first such column, its text, and why. */
@@ -109,9 +114,7 @@ export function jsonReader(fields: readonly Field[], files: string, options: Jso
   const columns = fields.map((each) => {
     const text = quoteName(each.name);
     if (!exact.includes(each)) return text;
-    const known = JSON.stringify({ line: null, column: each.name, type: typeName(each.type), json: true }).slice(0, -1);
-    const refused = `error(concat(${quoteText(`${MISFIT} ${known},"file":`)}, to_json(${FILE_COLUMN}), ',"value":', to_json(${text}), '}'))`;
-    return `CASE WHEN ${text} IS NOT NULL THEN coalesce(${valueSql(each.type, text, undefined, PLAIN_WAYS)}, ${refused}::${typeName(each.type)}) END AS ${text}`;
+    return `CASE WHEN ${text} IS NOT NULL THEN coalesce(${valueSql(each.type, text, undefined, PLAIN_WAYS)}, ${refusal(each, text, { json: true })}) END AS ${text}`;
   });
   return `(SELECT ${[...columns, ...(withFile ? [FILE_COLUMN] : [])].join(', ')} FROM ${plainJsonReader(asText, files, options, true)})`;
 }

@@ -1,6 +1,7 @@
 /** Engine errors as errors that may be shown: our names and storage paths instead of the engine's, positions in the user's text. */
 import { normalize } from 'node:path';
 import { LakeError, type ErrorKind } from '../../core/errors';
+import { isJson } from '../../core/json';
 import { readRecords, type TextDialect } from '../../core/text/records';
 import { EngineError } from './failures';
 import { linesOf } from './lines-of';
@@ -44,10 +45,9 @@ export function translateError(error: unknown, translation: Translation): unknow
   const place = placeIn(message);
   const line = place && /Malformed JSON/.test(message) ? badJsonLine(error.message, translation) : /[Ll]ine:?\s+(\d+)/.exec(message)?.[1];
   const kind = place ? 'bad-file' : (KINDS[error.kind] ?? 'bad-request');
-  const [, field] = /converting column "(.*?)"\./.exec(message) ?? [];
-  const [, value] = /Could not convert string "(.*?)" to '/s.exec(message) ?? [];
+  const refused = refusedValue(message);
   return new LakeError(kind, (place && lineFault(message, place)) ?? clean(message, translation), {
-    ...(field === undefined || value === undefined ? {} : { field, value }),
+    ...(refused ? { field: refused.column, value: refused.value } : {}),
     ...(place ? { path: place.path } : {}),
     ...(place && line ? { line: Number(line) } : {}),
     ...(error.position === undefined || !translation.originalPosition ? {} : { position: translation.originalPosition(error.position) }),
@@ -85,14 +85,20 @@ function placeIn(message: string): Place | undefined {
   return storage === undefined ? undefined : { storage, path: path!.replace(/[.,:)]+$/, '').trim() };
 }
 
+/** The value that the engine's reader of delimited text could not turn. */
+function refusedValue(message: string): { column: string; value: string; type: string } | undefined {
+  const [, column] = /converting column "(.*?)"\./.exec(message) ?? [];
+  const [, value, type] = /Could not convert string "(.*?)" to '(.*?)'/s.exec(message) ?? [];
+  return column === undefined || value === undefined ? undefined : { column, value, type: type! };
+}
+
 /** What is wrong with a line of a delimited file, out of the engine's long account of it. */
 function lineFault(message: string, { storage, path }: Place): string | undefined {
   const line = /CSV Error on Line:\s*(\d+)/.exec(message)?.[1];
   if (line === undefined) return undefined;
   const at = `${storage}:${path}, line ${line}`;
-  const [, column] = /converting column "(.*?)"\./.exec(message) ?? [];
-  const [, value, type] = /Could not convert string "(.*?)" to '(.*?)'/s.exec(message) ?? [];
-  if (column !== undefined && value !== undefined) return `${at}: "${value.slice(0, 100)}" in ${column} is not a ${type!.toLowerCase()}.`;
+  const refused = refusedValue(message);
+  if (refused) return `${at}: "${refused.value.slice(0, 100)}" in ${refused.column} is not a ${refused.type.toLowerCase()}.`;
   const [, expected, found] = /Expected Number of Columns:\s*(\d+)\s*Found:\s*(\d+)/.exec(message) ?? [];
   return expected === undefined ? undefined : `${at}: expected ${expected} fields, found ${found}.`;
 }
@@ -106,21 +112,12 @@ function badJsonLine(message: string, { roots, copies }: Translation): number | 
   return at < 0 ? undefined : at + 1;
 }
 
-function isJson(text: string): boolean {
-  try {
-    JSON.parse(text);
-    return true;
-  } catch {
-    return false;
-  }
-}
-
 /** A line that a reader of ours refused; the engine knows its text, and its number is looked up. */
 function misfitError(json: string, translation: Translation): LakeError {
-  const { file, line, column, value, type, cut, json: isJson } = JSON.parse(/^\{.*\}/s.exec(json)![0]) as { file: string; line: string | null; column: string; value: string; type?: string; cut?: CutValue; json?: boolean };
+  const { file, line, column, value, type, cut, json: isMember } = JSON.parse(/^\{.*\}/s.exec(json)![0]) as { file: string; line: string | null; column: string; value: string; type?: string; cut?: CutValue; json?: boolean };
   const { storage, path } = placeIn(withPlaces(file, translation)) ?? { storage: '', path: '' };
   const isOurs = storage !== '' && normalize(file) === file;
-  const number = !isOurs ? undefined : cut ? lineOfValue(file, value, cut) : isJson ? lineOfMember(file, column, value) : lineNumber(file, line!);
+  const number = !isOurs ? undefined : cut ? lineOfValue(file, value, cut) : isMember ? lineOfMember(file, column, value) : lineNumber(file, line!);
   const at = `${storage}:${path}${number === undefined ? '' : `, line ${number}`}`;
   const fault = column === '' ? `the line "${line!.slice(0, 120)}" does not match the pattern` : `"${value.slice(0, 100)}" in ${column} is not a ${type}`;
   return new LakeError('bad-file', `${at}: ${fault}.`, { path, ...(number === undefined ? {} : { line: number }), ...(column === '' ? {} : { field: column, value }), hint: 'Correct how the file is read, or have lines that do not fit set aside.' });

@@ -22,7 +22,7 @@ import { readHead, readHeadBytes } from './csv-headers';
 import type { OpenStorage } from './lake';
 import type { Lease, LocalFiles } from './local-files';
 import { ParquetFooters } from './parquet-footers';
-import { sampleText, type TextSample } from './text-sample';
+import { PACKED_BYTES, sampleText, type TextSample } from './text-sample';
 
 export interface Inspected extends FileFacts {
   options?: ReadOptions;
@@ -44,8 +44,6 @@ const MOST_COLUMNS = 10_000;
 export const TEXT_SAMPLE = 16;
 /** Lines of a file by which the types of its columns are judged. */
 const TYPED_LINES = 5000;
-/** As far as `sampleText` reads into a packed file. */
-const PACKED_HEAD = 256 * 1024;
 const XML_HEAD_BYTES = 1024 * 1024;
 
 const FOOTERS_AT_ONCE = 2000;
@@ -219,7 +217,7 @@ function estimate({ text, isCut }: TextSample, file: ObjectInfo, compression: Co
   const bytes = Buffer.byteLength(text);
   if (bytes === 0 || lines === 0) return {};
   // Packed text: what was unpacked of the head stands for the same share of the file.
-  const whole = !isCut ? bytes : compression === 'none' ? file.bytes : Math.max(bytes, (file.bytes / Math.min(file.bytes, PACKED_HEAD)) * bytes);
+  const whole = !isCut ? bytes : compression === 'none' ? file.bytes : Math.max(bytes, (file.bytes / Math.min(file.bytes, PACKED_BYTES)) * bytes);
   return { aboutRows: Math.max(0, Math.round((whole / bytes) * lines) - headerLines) };
 }
 

@@ -23,7 +23,7 @@ const HEAD_BYTES = 256 * 1024;
 const PART_BYTES = 64 * 1024;
 const PARTS = 6;
 /** Of a packed file so much is read. */
-const PACKED_BYTES = 256 * 1024;
+export const PACKED_BYTES = 256 * 1024;
 
 export async function sampleText(store: ObjectStore, { path, bytes }: Pick<ObjectInfo, 'path' | 'bytes'>, compression: Compression, known?: string): Promise<TextSample> {
   if (compression !== 'none') {

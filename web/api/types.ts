@@ -1,5 +1,5 @@
 /** What the server's answers hold, as far as pages use it. */
-import type { ValueForm } from '../../core/text/value-forms';
+import type { OtherWay } from '../../core/text/column-forms';
 import type { CrawlDefinition } from '../../core/crawl/definition';
 import type { ReadOptions } from '../../core/folder/read-options';
 import type { ScanCounts } from '../../core/scan/plan';
@@ -103,15 +103,6 @@ export interface Crawl {
 }
 
 export type Decision = 'register' | 'leave-out' | 'leave-out-always' | 'undecided' | 'registered' | 'unregistered';
-/** What else a column of text could be read as. */
-export interface OtherWay {
-  type: string;
-  form?: ValueForm;
-  label: string;
-  misfits: number;
-  examples: string[];
-}
-
 export interface Evidence {
   looked: number;
   of: number;

@@ -2,7 +2,8 @@
 /** Why each column of a text has its type, and what else it could be, each a click away. */
 import { computed, ref } from 'vue';
 import { call } from '../../api/client';
-import type { Finding, OtherWay } from '../../api/types';
+import type { OtherWay } from '../../../core/text/column-forms';
+import type { Finding } from '../../api/types';
 import ProblemBox from '../../design/ProblemBox.vue';
 import { useAct } from '../../stores/load';
 import { groundsOf } from './column-grounds';

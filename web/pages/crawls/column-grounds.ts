@@ -1,5 +1,6 @@
 /** What a finding says of its columns' types, and the choices there are. */
-import type { Finding, OtherWay } from '../../api/types';
+import type { OtherWay } from '../../../core/text/column-forms';
+import type { Finding } from '../../api/types';
 
 export interface Ground {
   name: string;
