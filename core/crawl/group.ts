@@ -1,14 +1,13 @@
 /** Groups the files of a storage into table candidates by their folders and names alone. */
 import { pauses } from '../pause';
 import type { ObjectInfo } from '../storage/object-store';
-import { below, isHidden, joinPath, parentPath } from '../storage/paths';
-import { kindByName, type FileKind } from './kinds';
+import { baseName, below, isHidden, joinPath, parentPath } from '../storage/paths';
+import { extensionOf, isBeside, kindByName, type FileKind } from './kinds';
 
 export type Candidate =
   | { kind: 'delta'; root: string; files: ObjectInfo[] }
   | { kind: 'iceberg'; root: string; files: ObjectInfo[] }
-  | { kind: 'files'; root: string; files: ObjectInfo[]; fileKind: FileKind; pattern: string; partitions: string[] }
-  | { kind: 'mixed'; root: string; files: ObjectInfo[]; kinds: Record<string, number> };
+  | { kind: 'files'; root: string; files: ObjectInfo[]; fileKind: FileKind; pattern: string; partitions: string[]; label?: string };
 
 interface Folder {
   path: string;
@@ -81,8 +80,8 @@ async function folderCandidates(folder: Folder, pause: Pause): Promise<Candidate
   await pause();
   const children = [...folder.folders.values()];
   const partition = partitionStep([...folder.folders.keys()]);
-  if (partition) return [candidate(folder.path, [...folder.files, ...children.flatMap(allFiles)])];
-  const found = folder.files.length > 0 ? [candidate(folder.path, folder.files)] : [];
+  if (partition) return candidatesOf(folder.path, [...folder.files, ...children.flatMap(allFiles)]);
+  const found = candidatesOf(folder.path, folder.files);
   for (const child of children) found.push(...(await folderCandidates(child, pause)));
   return found;
 }
@@ -99,16 +98,39 @@ function partitionStep(names: string[]): boolean {
   return names.every((name) => /^\d{1,4}$/.test(name)) || names.every((name) => /^\d{4}-\d\d(-\d\d)?$/.test(name));
 }
 
-function candidate(root: string, files: ObjectInfo[]): Candidate {
-  const kinds: Record<string, number> = {};
-  for (const file of files) {
-    const kind = kindByName(file.path);
-    kinds[kind] = (kinds[kind] ?? 0) + 1;
-  }
-  const [fileKind] = Object.keys(kinds) as FileKind[];
-  const depths = new Set(files.map((file) => below(root, file.path)!.split('/').length));
-  if (Object.keys(kinds).length > 1 || depths.size > 1) return { kind: 'mixed', root, files, kinds };
-  return { kind: 'files', root, files, fileKind: fileKind!, ...guessPattern(root, files) };
+/** Kinds that hold rows, or could. */
+const DATA: ReadonlySet<FileKind> = new Set<FileKind>(['parquet', 'csv', 'json', 'yaml', 'text', 'avro', 'arrow', 'xml', 'archive', 'spreadsheet', 'database']);
+
+/** One for the files of each depth and ending. What is told apart has a label. */
+function candidatesOf(root: string, files: readonly ObjectInfo[]): Candidate[] {
+  const data = files.filter((file) => !isBeside(file.path));
+  const groups = new Map<string, ObjectInfo[]>();
+  for (const file of data.length > 0 ? data : files) put(groups, `${below(root, file.path)!.split('/').length} ${extensionOf(file.path)}`, file);
+  const readable = [...groups.values()].filter(([first]) => DATA.has(kindByName(first!.path)));
+  return [...groups.values()].map((own): Candidate => {
+    const fileKind = kindByName(own[0]!.path);
+    const { pattern, partitions } = guessPattern(root, own);
+    if (groups.size === 1) return { kind: 'files', root, files: own, fileKind, pattern, partitions };
+    const steps = pattern.split('/');
+    const label = readable.length === 1 && readable[0] === own ? '' : own.length === 1 && partitions.length === 0 ? stemOf(own[0]!.path) : extensionOf(own[0]!.path) || 'files';
+    return { kind: 'files', root, files: own, fileKind, pattern: [...steps.slice(0, -1), fileStep(own, data)].join('/'), partitions, ...(label === '' ? {} : { label }) };
+  });
+}
+
+/** The last step of a pattern that takes in these files and none of the others: the file's own name, or the ending. */
+function fileStep(own: readonly ObjectInfo[], all: readonly ObjectInfo[]): string {
+  const names = own.map((file) => baseName(file.path));
+  if (own.length === 1) return names[0]!;
+  const extension = extensionOf(own[0]!.path);
+  const endings = new Set(names.map((name) => name.slice(extension === '' ? name.length : name.toLowerCase().lastIndexOf(`.${extension}`))));
+  if (extension === '') return '*';
+  const others = all.filter((file) => !own.includes(file)).map((file) => baseName(file.path));
+  const [ending] = endings;
+  return endings.size === 1 ? `*${ending}` : others.some((name) => name.includes(`.${extension}`)) ? `*.${extension}` : `*.${extension}*`;
+}
+
+function stemOf(path: string): string {
+  return baseName(path).replace(/\..*$/, '');
 }
 
 /** The path pattern of files at one depth: `key={key}` for Hive steps, year/month/day for plain numbers. */

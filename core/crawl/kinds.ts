@@ -2,30 +2,69 @@ import type { Compression } from '../folder/read-options';
 import { baseName } from '../storage/paths';
 
 /** What a file seems to be, by its name and first bytes. */
-export type FileKind = 'parquet' | 'csv' | 'json' | 'text' | 'avro' | 'xml' | 'picture' | 'other';
+export type FileKind = 'parquet' | 'csv' | 'json' | 'yaml' | 'text' | 'avro' | 'arrow' | 'xml' | 'archive' | 'spreadsheet' | 'database' | 'picture' | 'other';
 
 const BY_EXTENSION: Record<string, FileKind> = {
   parquet: 'parquet', pq: 'parquet', csv: 'csv', tsv: 'csv', psv: 'csv', json: 'json', jsonl: 'json', ndjson: 'json',
-  txt: 'text', log: 'text', dat: 'text', avro: 'avro', xml: 'xml', png: 'picture', jpg: 'picture', jpeg: 'picture', gif: 'picture',
+  geojson: 'json', yaml: 'yaml', yml: 'yaml',
+  txt: 'text', log: 'text', dat: 'text', avro: 'avro', xml: 'xml', arrow: 'arrow', feather: 'arrow', ipc: 'arrow', zip: 'archive', tar: 'archive', tgz: 'archive', tbz2: 'archive', txz: 'archive',
+  xlsx: 'spreadsheet', xlsm: 'spreadsheet', xls: 'spreadsheet', ods: 'spreadsheet', sqlite: 'database', sqlite3: 'database', db: 'database', png: 'picture', jpg: 'picture', jpeg: 'picture', gif: 'picture',
 };
 
 export function kindByName(path: string): FileKind {
-  const plain = baseName(path).replace(PACKED, '');
-  const extension = /\.([a-z0-9]+)$/i.exec(plain)?.[1]?.toLowerCase() ?? '';
-  return BY_EXTENSION[extension] ?? 'other';
+  return BY_EXTENSION[extensionOf(path)] ?? 'other';
 }
 
-const PACKED = /\.(gz|gzip|zst|zstd)$/i;
+/** The name without the ending that says how the file is packed. */
+export function plainName(path: string): string {
+  return baseName(path).replace(PACKED, '');
+}
 
-/** How the file is packed, by its name. */
-export function compressionByName(path: string): Compression {
-  const ending = PACKED.exec(path)?.[1]?.toLowerCase();
-  return ending === undefined ? 'none' : ending.startsWith('gz') ? 'gzip' : 'zstd';
+/** The ending that says what is in the file, in lower case; '' for none. */
+export function extensionOf(path: string): string {
+  return /\.([a-z0-9]+)$/i.exec(plainName(path))?.[1]?.toLowerCase() ?? '';
+}
+
+const PACKED = /\.(gz|gzip|zst|zstd|bz2|xz|lz4|sz|snappy)$/i;
+
+const PACKINGS: readonly [packing: Exclude<Compression, 'none' | 'auto'>, magic: number[]][] = [
+  ['gzip', [0x1f, 0x8b, 0x08]],
+  ['zstd', [0x28, 0xb5, 0x2f, 0xfd]],
+  ['bzip2', [0x42, 0x5a, 0x68]],
+  ['xz', [0xfd, 0x37, 0x7a, 0x58, 0x5a, 0x00]],
+  ['lz4', [0x04, 0x22, 0x4d, 0x18]],
+  ['lz4', [0x02, 0x21, 0x4c, 0x18]],
+  ['snappy', [0xff, 0x06, 0x00, 0x00, 0x73, 0x4e, 0x61, 0x50, 0x70, 0x59]],
+];
+/** So many first bytes tell how a file is packed. */
+export const PACKING_BYTES = 16;
+
+/** How the file is packed, by its first bytes: names are often wrong, or lack the ending. */
+export function compressionByBytes(head: Uint8Array): Exclude<Compression, 'auto'> {
+  const [packing] = PACKINGS.find(([, magic]) => magic.every((byte, index) => head[index] === byte)) ?? [];
+  // Text may begin with the three letters of a bzip2 file; the digit and what follows it are told apart.
+  if (packing === 'bzip2' && !(head[3]! >= 0x31 && head[3]! <= 0x39 && [0x31, 0x17].includes(head[4]!))) return 'none';
+  return packing ?? 'none';
+}
+
+const BESIDE = [
+  /^(readme|licen[cs]e|copying|changelog|changes|notice|authors|contributing|citation)(\.[a-z]+)?$/i, /^(thumbs\.db|desktop\.ini|ehthumbs\.db)$/i,
+  /\.(md5|sha1|sha256|sha512|crc|crc32|sum|asc|sig)$/i, /\.(tmp|part|partial|crdownload|download|swp|bak|orig)$/i, /^~\$|~$/,
+];
+
+/** What lies beside data and is none: notes, checksums, thumbnails, files that are on their way, backups. Common practice. */
+export function isBeside(path: string): boolean {
+  const name = baseName(path);
+  return BESIDE.some((form) => form.test(name));
 }
 
 const MAGIC: [kind: FileKind, bytes: number[]][] = [
   ['parquet', [0x50, 0x41, 0x52, 0x31]],
   ['avro', [0x4f, 0x62, 0x6a, 0x01]],
+  ['arrow', [0x41, 0x52, 0x52, 0x4f, 0x57, 0x31]],
+  ['archive', [0x50, 0x4b, 0x03, 0x04]],
+  ['spreadsheet', [0xd0, 0xcf, 0x11, 0xe0]],
+  ['database', [0x53, 0x51, 0x4c, 0x69, 0x74, 0x65, 0x20, 0x66]],
   ['picture', [0x89, 0x50, 0x4e, 0x47]],
   ['picture', [0xff, 0xd8, 0xff]],
 ];
@@ -33,7 +72,8 @@ const MAGIC: [kind: FileKind, bytes: number[]][] = [
 /** The kind by the first bytes where they are telling, else by name, else by what the text looks like. */
 export function kindByBytes(path: string, head: Uint8Array): FileKind {
   const magic = MAGIC.find(([, bytes]) => bytes.every((byte, index) => head[index] === byte));
-  if (magic) return magic[0];
+  // A spreadsheet is an archive too.
+  if (magic) return magic[0] === 'archive' && kindByName(path) === 'spreadsheet' ? 'spreadsheet' : magic[0];
   const named = kindByName(path);
   if (named !== 'other' && named !== 'text') return named;
   if (head.includes(0)) return 'other';

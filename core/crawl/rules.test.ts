@@ -4,7 +4,7 @@ import { parseTypeName } from '../schema/type-names';
 import { field } from '../schema/types';
 import { nameByRule, wantedFiles } from './definition';
 import { driftBetween, driftText, isAddition, mergeFields } from './drift';
-import { splitByName } from './split';
+import { splitFiles } from './split';
 
 const fields = (columns: Record<string, string>) => Object.entries(columns).map(([name, type]) => field(name, parseTypeName(type)));
 
@@ -32,12 +32,17 @@ describe('names of tables', () => {
 describe('one folder with several tables', () => {
   const file = (path: string, ...columns: string[]) => ({ path, columns: columns.map((name) => ({ name, type: parseTypeName('varchar') })) });
   it('is split by the beginnings of names when they hold different columns', () => {
-    expect(splitByName([file('d/orders-2026-01.csv', 'order', 'at', 'sum'), file('d/crew.csv', 'name', 'boat'), file('d/orders-2026-02.csv', 'order', 'at', 'sum')])).toEqual([
-      { stem: 'orders', paths: ['d/orders-2026-01.csv', 'd/orders-2026-02.csv'] }, { stem: 'crew', paths: ['d/crew.csv'] },
+    expect(splitFiles([file('d/orders-2026-01.csv', 'order', 'at', 'sum'), file('d/crew.csv', 'name', 'boat'), file('d/orders-2026-02.csv', 'order', 'at', 'sum')])).toEqual([
+      { stem: 'orders', pattern: 'orders*', paths: ['d/orders-2026-01.csv', 'd/orders-2026-02.csv'] }, { stem: 'crew', pattern: 'crew.csv', paths: ['d/crew.csv'] },
     ]);
   });
-  it.each([['the same columns', [file('d/north.csv', 'a', 'b'), file('d/south.csv', 'a', 'b', 'c')]], ['names that are numbers', [file('d/1.csv', 'a'), file('d/x.csv', 'b')]], ['one beginning', [file('d/x1.csv', 'a'), file('d/x2.csv', 'b')]]])('stays whole with %s', (_, facts) => {
-    expect(splitByName(facts)).toBeUndefined();
+  it.each([['the same columns', [file('d/north.csv', 'a', 'b'), file('d/south.csv', 'a', 'b', 'c')]], ['fewer columns', [file('d/1.csv', 'a', 'b', 'c'), file('d/x.csv', 'b')]]])('stays whole with %s', (_, facts) => {
+    expect(splitFiles(facts)).toBeUndefined();
+  });
+  it('is split by columns where names say nothing: by what names of one kind begin with, else file by file', () => {
+    const orders = ['order', 'at', 'sum'];
+    expect(splitFiles([file('d/2026 orders 1.csv', ...orders), file('d/2026 orders 2.csv', ...orders), file('d/2026 crew.csv', 'name', 'boat')])?.map(({ pattern }) => pattern)).toEqual(['2026 orders *', '2026 crew.csv']);
+    expect(splitFiles([file('d/1.csv', ...orders), file('d/2.csv', 'name', 'boat'), file('d/3.csv', ...orders)])?.map(({ pattern }) => pattern)).toEqual(['1.csv', '3.csv', '2.csv']);
   });
 });
 

@@ -7,7 +7,9 @@ import { rulerText, type RulerColumn } from './column-ruler';
 
 export type ReadOptions = CsvOptions | FixedOptions | PatternOptions | JsonOptions | XmlOptions | AvroOptions | ParquetOptions;
 export type ReadFormat = ReadOptions['format'];
-export type Compression = 'none' | 'gzip' | 'zstd';
+/** `auto`: each file as its first bytes say. */
+export const COMPRESSIONS = ['none', 'gzip', 'zstd', 'bzip2', 'xz', 'lz4', 'snappy', 'auto'] as const;
+export type Compression = (typeof COMPRESSIONS)[number];
 
 /** What becomes of a line that does not fit: the query stops and names it, or the line is set aside. */
 export type Misfits = 'stop' | 'set-aside';
@@ -71,8 +73,19 @@ export interface PatternOptions extends ValueOptions {
 
 export interface JsonOptions extends TextOptions {
   format: 'json';
-  /** One object a line, or one array of objects a file. */
-  shape: 'lines' | 'array';
+  /**
+   * One object a line; a list of objects; objects that follow each other; members of an object, by key; lists of cells; GeoJSON
+   * features; a list of bare values.
+   */
+  shape: 'lines' | 'array' | 'sequence' | 'keyed' | 'cells' | 'features' | 'values';
+  /** Where in the text the rows stand, as RFC 6901 writes it; '' for all of it. */
+  at: string;
+  /** Of `cells`: the names of the columns, and whether the first list has them. */
+  names: string[];
+  header: boolean;
+  /** Of `keyed`: the column that has the key. */
+  key: string;
+  syntax: 'json' | 'yaml';
 }
 
 export interface XmlOptions {
@@ -105,7 +118,7 @@ const DEFAULTS: { [Format in ReadFormat]: Extract<ReadOptions, { format: Format 
   csv: { format: 'csv', delimiter: ',', header: true, headerLines: 1, quote: '"', escape: '"', skipEnd: 0, pads: false, rewrite: false, ...VALUES, nullTexts: [''] },
   fixed: { format: 'fixed', header: false, columns: [], ...VALUES, nullTexts: [''] },
   pattern: { format: 'pattern', pattern: WHOLE_LINE(), ...VALUES, nullTexts: [''] },
-  json: { format: 'json', shape: 'lines', ...TEXT },
+  json: { format: 'json', shape: 'lines', at: '', names: [], header: false, key: 'key', syntax: 'json', ...TEXT },
   xml: { format: 'xml', record: '', lists: [], structs: [], compression: 'none' },
   avro: { format: 'avro' },
   parquet: { format: 'parquet' },
@@ -146,14 +159,24 @@ export function givenColumns(options: ReadOptions): string[] | undefined {
 export function optionsOfCopy(options: ReadOptions): ReadOptions | undefined {
   if (options.format === 'xml' || options.format === 'avro') return fullOptions({ format: 'json' });
   if (options.format === 'parquet') return undefined;
+  if (options.format === 'json' && isCutByUs(options)) return { ...options, ...ONE_A_LINE, encoding: 'utf-8', compression: 'none' };
   if (options.format === 'csv' && isCutByUs(options)) return { ...options, delimiter: ',', quote: '"', escape: '"', comment: '', skip: 0, skipEnd: 0, header: true, headerLines: 1, pads: false, rewrite: false, encoding: 'utf-8', compression: 'none' };
-  if (ENGINE_ENCODINGS[options.encoding] !== undefined) return undefined;
+  if (ENGINE_ENCODINGS[options.encoding] !== undefined && isUnpackedByEngine(options.compression)) return undefined;
   return { ...options, encoding: 'utf-8', compression: 'none' };
 }
 
+const ONE_A_LINE = { shape: 'lines', at: '', names: [] as string[], header: false, syntax: 'json' } as const;
+
 /** Whether the engine's reader would cut the text in another way than these options say. */
-export function isCutByUs({ rewrite, delimiter, skipEnd }: CsvOptions): boolean {
+export function isCutByUs(options: CsvOptions | JsonOptions): boolean {
+  if (options.format === 'json') return options.syntax === 'yaml' || options.at !== '' || !['lines', 'array'].includes(options.shape);
+  const { rewrite, delimiter, skipEnd } = options;
   return rewrite || skipEnd > 0 || delimiter === RUNS || delimiter.length > 4;
+}
+
+/** Whether the engine unpacks such files itself; others are read from an unpacked copy. */
+export function isUnpackedByEngine(compression: Compression): boolean {
+  return compression === 'none' || compression === 'gzip' || compression === 'zstd';
 }
 
 /** Encodings that the engine reads, by label, as it names them. */
@@ -162,7 +185,7 @@ export const ENGINE_ENCODINGS: Record<string, string> = { 'utf-8': 'utf-8', 'iso
 export function describeOptions(options: ReadOptions): string {
   const parts = [mainWords(options)];
   if ('encoding' in options && options.encoding !== 'utf-8') parts.push(options.encoding);
-  if ('compression' in options && options.compression !== 'none') parts.push(options.compression);
+  if ('compression' in options && options.compression !== 'none') parts.push(options.compression === 'auto' ? 'packed in several ways' : options.compression);
   if ('nullTexts' in options) {
     const texts = options.nullTexts.filter((text) => text !== '');
     if (texts.length > 0) parts.push(`${texts.map((text) => `"${text}"`).join(', ')} for missing`);
@@ -186,7 +209,7 @@ function mainWords(options: ReadOptions): string {
     case 'xml':
       return `XML, a row for each <${options.record}>`;
     case 'json':
-      return options.shape === 'lines' ? 'JSON, one object a line' : 'JSON, an array of objects';
+      return `${options.syntax === 'yaml' ? 'YAML' : 'JSON'}, ${SHAPE_WORDS[options.shape]}${options.at === '' ? '' : ` under ${options.at}`}`;
     case 'csv':
       return `text, ${delimiterName(options.delimiter)} between fields, ${options.header ? (options.headerLines > 1 ? `header of ${options.headerLines} lines` : 'header') : 'no header'}`;
     case 'fixed':
@@ -195,6 +218,10 @@ function mainWords(options: ReadOptions): string {
       return options.pattern === WHOLE_LINE() ? 'text, a line a row' : `text by the pattern ${options.pattern}`;
   }
 }
+
+const SHAPE_WORDS: Record<JsonOptions['shape'], string> = {
+  lines: 'one object a line', array: 'an array of objects', sequence: 'one object after the other', keyed: 'an object a row, by key', cells: 'a list of cells a row', features: 'a GeoJSON feature a row', values: 'a list of bare values',
+};
 
 export function delimiterName(delimiter: string): string {
   const names: Record<string, string> = { ',': 'comma', '|': 'pipe', ';': 'semicolon', '\t': 'tab', ' ': 'space', [RUNS]: 'blanks', ':': 'colon' };

@@ -3,6 +3,7 @@ import { createHash } from 'node:crypto';
 import { plainCrawl, nameByRule, wantedFiles, type CrawlDefinition, type CrawlFolder } from '../../core/crawl/definition';
 import { distinctTableNames } from '../../core/crawl/distinct-names';
 import { groupFiles, type Candidate } from '../../core/crawl/group';
+import { isBeside } from '../../core/crawl/kinds';
 import { pauses } from '../../core/pause';
 import { DeltaTable } from '../../core/delta/table';
 import { LakeError } from '../../core/errors';
@@ -18,13 +19,12 @@ import { listRelations, listTiedFolders, type Relation } from '../catalog/relati
 import { JUDGED_BY } from '../catalog/seen-files';
 import type { Events } from '../events';
 import type { Job, JobContext, Jobs } from '../jobs/jobs';
-import { kindsText } from '../lake/files-as-table';
 import type { Inspector } from '../lake/inspect';
 import { nameOfIdentity, type Identity } from '../access/access';
 import type { Lake, OpenStorage } from '../lake/lake';
 import { lakeEvidence, noEvidence } from './evidence';
 import { gatherFacts, severalAtOnce, type GatheredFacts } from './facts';
-import { folderFindings } from './folder-finding';
+import { folderFindings, partName } from './folder-finding';
 import { sourceFindings, wantedObjects } from './source-findings';
 import { affectedBy, goneFindings, noteDrift, type AfterRun } from './after-run';
 
@@ -95,7 +95,7 @@ export class Crawler {
     const findings: NewFinding[] = [];
     const found = await severalAtOnce(fresh, async (each) => {
       context.check();
-      return this.#findings(each, nameByRule(each.candidate.root, each.within, definition, tied), factsOf(each), relations);
+      return this.#findings(each, nameOf(each, nameByRule(each.candidate.root, each.within, definition, tied)), factsOf(each), relations);
     });
     for (const [index, each] of fresh.entries()) {
       for (const finding of found[index]!) {
@@ -135,20 +135,22 @@ export class Crawler {
         context.log(`${storage.storage.name}: ${countKinds(objects)}.`);
         continue;
       }
-      context.log(`${storage.storage.name}${within.folder === '' ? '' : `/${within.folder}`}: ${files.length} files listed.`);
+      const beside = files.filter((file) => isBeside(file.path)).length;
+      context.log(`${storage.storage.name}${within.folder === '' ? '' : `/${within.folder}`}: ${files.length} files listed.${beside === 0 ? '' : ` ${beside} are notes, checksums, backups or on their way, and are passed over where data lies beside them.`}`);
       for (const found of await groupFiles(files, within.folder)) {
         await pause();
         const relation = relationAt(byPlace.get(`${storage.storage.name}:${found.root}`) ?? [], found);
         const candidate = asRegistered(found, relation);
         const place = candidate.kind === 'files' ? joinPath(candidate.root, candidate.pattern) : candidate.root;
-        judged.push({ candidate, storage, within, place, relation, digest: digestOf(candidate, definition, relation) });
+        judged.push({ candidate, storage, within, place, relation, digest: '' });
       }
     }
     if ([...listed.values()].every((files) => files.length === 0) && !relations.some((relation) => definition.folders.some((within) => isUnder(relation, within)))) {
       const [first] = definition.folders;
       throw new LakeError('not-found', `There are no files under ${first!.storage}:${first!.folder}.`, { path: first!.folder });
     }
-    return { judged, listed, sources };
+    const whole = mergeRegistered(judged).map((each) => ({ ...each, digest: digestOf(each.candidate, definition, each.relation) }));
+    return { judged: whole, listed, sources };
   }
 
   async #findings(each: Judged, named: { namespace: string; name: string }, facts: GatheredFacts, relations: readonly Relation[]): Promise<NewFinding[]> {
@@ -159,7 +161,6 @@ export class Crawler {
       files: candidate.files.length, bytes: candidate.files.reduce((sum, file) => sum + file.bytes, 0), rows: null, relationId: relation?.id ?? null, definition: null,
     };
     try {
-      if (candidate.kind === 'mixed') return [{ ...base, status: 'no-shape', decision: 'undecided', format: null, summary: `${kindsText(candidate.kinds)} in one folder`, evidence: noEvidence(candidate.files.length) }];
       if (candidate.kind !== 'files') return [await this.#lakeFinding(storage, candidate, base, relation)];
       return await folderFindings(this.inspector, storage, candidate, base, facts, relation, (partPlace) => registeredAt(relations, each, partPlace));
     } catch (error) {
@@ -200,6 +201,23 @@ function tellApart(findings: NewFinding[], relations: readonly Relation[]): void
     const statement = finding.evidence.statement.replace(/^CREATE TABLE .*/, () => `CREATE TABLE ${nameAsSql(finding.namespace)}.${nameAsSql(names[index]!)}`);
     findings[findings.indexOf(finding)] = { ...finding, name: names[index]!, evidence: { ...finding.evidence, statement } };
   }
+}
+
+/** A folder that holds several kinds of file makes several tables. */
+function nameOf({ candidate }: Judged, named: { namespace: string; name: string }): { namespace: string; name: string } {
+  return candidate.kind === 'files' && candidate.label !== undefined ? { ...named, name: partName(named.name, candidate.root, candidate.label) } : named;
+}
+
+/** Files of several kinds that one registered table takes in are judged as that table's. */
+function mergeRegistered(all: readonly Judged[]): Judged[] {
+  const merged = new Map<string, Judged>();
+  for (const each of all) {
+    const key = each.relation && each.candidate.kind === 'files' ? `relation ${each.relation.id}` : `place ${each.storage.storage.id} ${each.place} ${merged.size}`;
+    const before = merged.get(key);
+    if (before?.candidate.kind === 'files' && each.candidate.kind === 'files') merged.set(key, { ...before, candidate: { ...before.candidate, files: [...before.candidate.files, ...each.candidate.files] } });
+    else merged.set(key, each);
+  }
+  return [...merged.values()];
 }
 
 /** "12 tables, 3 views". */

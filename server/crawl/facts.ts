@@ -1,6 +1,8 @@
 /** Facts of all files that a crawl must open, in as few steps as there can be, remembered as they come. */
 import { isDeepStrictEqual } from 'node:util';
+import { splitFiles, stemOf } from '../../core/crawl/split';
 import type { ObjectInfo } from '../../core/storage/object-store';
+import { baseName } from '../../core/storage/paths';
 import { fullOptions, type GivenOptions, type ReadOptions } from '../../core/folder/read-options';
 import { knownFacts, readAs, rememberFacts } from '../catalog/seen-files';
 import type { Sql } from '../catalog/database';
@@ -71,9 +73,19 @@ function wantedOf(judged: Judged, sample: number): Wanted[] {
   if (candidate.kind !== 'files') return [];
   const folder = relation?.definition.kind === 'folder' ? relation.definition.folder : undefined;
   const given = folder && folder.options.format !== 'parquet' ? fullOptions(folder.options as GivenOptions) : undefined;
-  const files = (given?.format ?? candidate.fileKind) === 'parquet' ? candidate.files : sampleOf(candidate.files, sample);
+  const files = (given?.format ?? candidate.fileKind) === 'parquet' ? candidate.files : sampleByName(candidate, sample);
   return [{ judged, candidate, given, files }];
 }
+
+/** Of each beginning of a name one file, and of the rest some. */
+function sampleByName({ files, partitions }: PlainFiles, sample: number): ObjectInfo[] {
+  const byStem = new Map<string, ObjectInfo>();
+  if (partitions.length === 0) for (const file of files) if (!byStem.has(stemOf(baseName(file.path)))) byStem.set(stemOf(baseName(file.path)), file);
+  const some = new Set([...(byStem.size > 1 ? sampleOf([...byStem.values()], MOST_STEMS) : []), ...sampleOf(files, sample)]);
+  return files.filter((file) => some.has(file));
+}
+
+const MOST_STEMS = 64;
 
 /** One question for each crawled folder and way of reading, not one for each table. */
 async function knownOf({ database }: Tools, wanted: readonly Wanted[]): Promise<Map<Wanted, Map<string, Inspected>>> {
@@ -126,14 +138,28 @@ function byStorage(wanted: readonly Wanted[]): Map<OpenStorage, Wanted[]> {
   return groups;
 }
 
-async function gatherText(tools: Tools, { judged, candidate, given, files }: Wanted, known: ReadonlyMap<string, Inspected>): Promise<GatheredFacts> {
+/** So many files of one folder are opened to see whether they are several tables. */
+const MOST_OPENED = 2000;
+
+/** A sample tells all of files that make one table; where their names or columns say that they are several, all are opened. */
+async function gatherText(tools: Tools, wanted: Wanted, known: ReadonlyMap<string, Inspected>): Promise<GatheredFacts> {
+  const { candidate, given } = wanted;
+  const sample = await gatherSome(tools, wanted, known);
+  const mayBeSeveral = !given && candidate.partitions.length === 0 && wanted.files.length < candidate.files.length && candidate.files.length <= MOST_OPENED;
+  if (!mayBeSeveral || !splitFiles(sample.facts.filter((each) => !each.problem))) return sample;
+  const seen = new Map(sample.facts.map((each) => [each.path, each]));
+  const all = await gatherSome(tools, { ...wanted, files: candidate.files }, seen);
+  return { facts: all.facts, opened: sample.opened + all.opened };
+}
+
+async function gatherSome(tools: Tools, { judged, candidate, given, files }: Wanted, known: ReadonlyMap<string, Inspected>): Promise<GatheredFacts> {
   const { storage } = judged;
-  const kind = READABLE.has(candidate.fileKind) || given ? candidate.fileKind : await tools.inspector.kindOf(storage, candidate.files[0]!.path);
+  const kind = READABLE.has(candidate.fileKind) || given ? candidate.fileKind : await tools.inspector.kindOf(storage, candidate.files[0]!);
   if (!READABLE.has(kind) && !given) return { facts: [], opened: 0 };
   // The records of XML are judged together, so one new file has all of them looked at again.
   const unknown = files.filter((file) => !known.has(file.path));
   const open = kind === 'xml' && unknown.length > 0 ? files : unknown;
-  const fresh = open.length === 0 ? [] : await tools.inspector.inspect(storage, kind, open, given ? { given } : {});
+  const fresh = open.length === 0 ? [] : await tools.inspector.inspect(storage, kind, open, { most: open.length, ...(given ? { given } : {}) });
   await rememberFacts(tools.database, storage.storage.id, readAs(given), open, fresh);
   const opened = new Set(open.map((file) => file.path));
   const before = files.filter((file) => !opened.has(file.path)).map((file) => known.get(file.path)!);

@@ -1,7 +1,8 @@
 /** What plain files make, as findings: columns, clashes, and how they differ from what is registered. */
 import { driftBetween, driftText, isAddition, mergeFields } from '../../core/crawl/drift';
-import { splitByName } from '../../core/crawl/split';
-import { joinPath } from '../../core/storage/paths';
+import { splitFiles, type Part } from '../../core/crawl/split';
+import { tableName } from '../../core/crawl/names';
+import { baseName, joinPath } from '../../core/storage/paths';
 import type { Decision, FindingStatus, NewFinding } from '../catalog/findings';
 import type { Relation } from '../catalog/relations';
 import { folderDefinition, type PlainFiles } from '../lake/files-as-table';
@@ -18,18 +19,36 @@ const SETTLED_MS = 120_000;
 
 /** One finding, or one for each table of a folder that holds several. */
 export async function folderFindings(tools: ScanTools, storage: OpenStorage, candidate: PlainFiles, base: FindingBase, { facts, opened }: { facts: readonly Inspected[]; opened: number }, relation: Relation | undefined, relationAt: (place: string) => Relation | undefined): Promise<NewFinding[]> {
-  const parts = relation || candidate.partitions.length > 0 || facts.length < candidate.files.length ? undefined : splitByName(facts.filter((each) => !each.problem));
+  const split = relation || candidate.partitions.length > 0 || facts.length < candidate.files.length ? undefined : splitFiles(facts.filter((each) => !each.problem));
+  const parts = split && [...split, ...unread(facts, split)];
   if (!parts) return [await folderFinding(tools, storage, candidate, base, facts, opened, relation)];
-  return Promise.all(parts.map(({ stem, paths }) => {
+  return Promise.all(parts.map(({ stem, pattern: step, paths }) => {
     const own = new Set(paths);
     const files = candidate.files.filter((file) => own.has(file.path));
-    const pattern = files.length === 1 ? files[0]!.path.slice(candidate.root === '' ? 0 : candidate.root.length + 1) : `${stem}*`;
+    const pattern = patternIn(candidate, step);
     const part: PlainFiles = { ...candidate, files, pattern };
     const place = joinPath(candidate.root, pattern);
     const known = relationAt(place);
-    const name = known?.name ?? `${base.name}_${stem.toLowerCase().replace(/[^\p{L}\p{N}]+/gu, '_')}`;
+    const name = known?.name ?? partName(base.name, candidate.root, stem);
     return folderFinding(tools, storage, part, { ...base, name, ...(known ? { namespace: known.namespace, relationId: known.id } : {}), place, files: files.length, bytes: files.reduce((sum, file) => sum + file.bytes, 0) }, facts.filter((each) => own.has(each.path)), Math.min(opened, files.length), known);
   }));
+}
+
+/** A file that cannot be read is told by itself where the others are several tables. */
+function unread(facts: readonly Inspected[], parts: readonly Part[]): Part[] {
+  const taken = new Set(parts.flatMap(({ paths }) => paths));
+  return facts.filter(({ path }) => !taken.has(path)).map(({ path }) => ({ stem: baseName(path).replace(/\..*$/, ''), pattern: baseName(path), paths: [path] }));
+}
+
+/** Where a folder has all files of one ending, the pattern keeps it. */
+function patternIn(candidate: PlainFiles, step: string): string {
+  const ending = candidate.pattern.startsWith('*.') ? candidate.pattern.slice(1) : '';
+  return step.endsWith('*') && ending !== '' ? `${step.slice(0, -1)}*${ending}` : step;
+}
+
+/** At the root of a storage the storage's name says nothing of a table. */
+export function partName(name: string, root: string, label: string): string {
+  return root === '' ? tableName(label) : `${name}_${tableName(label)}`;
 }
 
 export async function folderFinding(tools: ScanTools, storage: OpenStorage, candidate: PlainFiles, base: FindingBase, facts: readonly Inspected[], opened: number, relation: Relation | undefined): Promise<NewFinding> {

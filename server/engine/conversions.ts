@@ -5,40 +5,74 @@ import { pipeline } from 'node:stream/promises';
 import { inflateRaw } from 'node:zlib';
 import avro from 'avsc';
 import { decompress as unzstd } from 'fzstd';
-import { snappyUncompress } from 'hyparquet';
 import { SaxesParser } from 'saxes';
 import { LakeError } from '../../core/errors';
+import { compressionByBytes, PACKING_BYTES } from '../../core/crawl/kinds';
 import { faultWords } from '../../core/fault-words';
-import { isCutByUs, type Compression, type CsvOptions, type ReadOptions, type XmlOptions } from '../../core/folder/read-options';
+import { isCutByUs, type Compression, type CsvOptions, type JsonOptions, type ReadOptions, type XmlOptions } from '../../core/folder/read-options';
 import { RecordStream } from '../../core/text/record-stream';
 import type { TextRecord } from '../../core/text/records';
 import { headerNames } from '../../core/text/structure';
+import { JsonRows } from '../../core/json/json-rows';
 import { jsonOfAvro } from '../../core/folder/avro-rows';
 import { XmlRecords } from '../../core/folder/xml-records';
 import { AVRO_LONG } from '../../core/values/avro-long';
+import { readPart } from '../storage/read-part';
+import { unpackSnappy } from '../storage/snappy-frames';
 import { unpackedBy } from '../storage/unpack';
+import { jsonOfYaml } from './yaml-json';
 
 /** `source` and `target` are files of this machine; `name` is what errors call the source. */
-export async function convert(options: ReadOptions, source: string, target: string, name: string): Promise<void> {
+export async function convert(options: ReadOptions, source: string, target: string, name: string, mostBytes: number): Promise<void> {
   try {
-    if (options.format === 'avro') return await avroToLines(source, target);
-    if (options.format === 'xml') return await xmlToLines(source, target, options);
-    if (options.format === 'csv' && isCutByUs(options)) return await toPlainCsv(source, target, options);
-    if (options.format !== 'parquet') await toUtf8(source, target, options.encoding, options.compression);
+    const sink = () => [bounded(mostBytes), createWriteStream(target)] as const;
+    if (options.format === 'avro') return await avroToLines(source, sink);
+    if (options.format === 'xml') return await xmlToLines(source, sink, options);
+    if (options.format === 'csv' && isCutByUs(options)) return await toPlainCsv(source, sink, options);
+    if (options.format === 'json' && isCutByUs(options)) return await toJsonLines(source, sink, options);
+    if (options.format !== 'parquet') await toUtf8(source, sink, options.encoding, options.compression);
   } catch (error) {
     if (error instanceof LakeError) throw new LakeError(error.kind, `${name}: ${error.message}`, { path: name.slice(name.indexOf(':') + 1), ...error.details }, { cause: error });
     throw new LakeError('bad-file', `${name} cannot be read as ${options.format}: ${faultWords(error)}.`, { path: name.slice(name.indexOf(':') + 1) }, { cause: error });
   }
 }
 
-async function avroToLines(source: string, target: string): Promise<void> {
+/** A packed file of any kind, unpacked. Fails with `limit` where it holds more than `mostBytes`. */
+export async function unpack(source: string, target: string, compression: Compression, name: string, mostBytes: number): Promise<void> {
+  try {
+    await pipeline(await unpackedFile(source, compression), bounded(mostBytes), createWriteStream(target));
+  } catch (error) {
+    if (error instanceof LakeError) throw new LakeError(error.kind, `${name}: ${error.message}`, {}, { cause: error });
+    throw new LakeError('bad-file', `${name} is packed as ${compression}, and cannot be unpacked: ${faultWords(error)}.`, {}, { cause: error });
+  }
+}
+
+async function unpackedFile(source: string, compression: Compression): Promise<Readable> {
+  return unpackedBy(createReadStream(source), compression === 'auto' ? compressionByBytes(await readPart(source, { start: 0, end: PACKING_BYTES })) : compression);
+}
+
+/** What small files unpack to can fill a disk. */
+function bounded(mostBytes: number): Transform {
+  let bytes = 0;
+  return new Transform({
+    transform(chunk: Buffer, _encoding, done) {
+      bytes += chunk.length;
+      if (bytes > mostBytes) done(new LakeError('limit', `it holds more than ${Math.round(mostBytes / 1e6).toLocaleString('en')} MB, which is the most that is kept of copies.`));
+      else done(null, chunk);
+    },
+  });
+}
+
+type Sink = () => readonly [Transform, NodeJS.WritableStream];
+
+async function avroToLines(source: string, sink: Sink): Promise<void> {
   let toJson: (value: unknown) => unknown = (value) => value;
   const decoder = new avro.streams.BlockDecoder({ parseHook: (schema: unknown) => avro.Type.forSchema(schema as never, avroOptions() as never), codecs: CODECS } as never);
   decoder.on('metadata', (type: { schema(options?: unknown): unknown }, _codec: unknown, header: { meta: Record<string, Buffer> }) => {
     toJson = jsonOfAvro(JSON.parse(header.meta['avro.schema']!.toString('utf8')));
   });
   const lines = new Transform({ objectMode: true, transform: (record, _encoding, done) => done(null, `${stringify(toJson(record))}\n`) });
-  await pipeline(createReadStream(source), decoder as unknown as Transform, lines, createWriteStream(target));
+  await pipeline(createReadStream(source), decoder as unknown as Transform, lines, ...sink());
 }
 
 /** Logical types are turned by us; longs are exact wherever they stand. Made anew each time: names of types are kept in it. */
@@ -54,7 +88,8 @@ type Unpacked = (error: Error | null, bytes?: Buffer) => void;
 const CODECS = {
   null: (bytes: Buffer, done: Unpacked) => done(null, bytes),
   deflate: (bytes: Buffer, done: Unpacked) => inflateRaw(bytes, done),
-  snappy: attempt((bytes) => snappy(bytes)),
+  // A block is followed by a checksum of four bytes.
+  snappy: attempt((bytes) => unpackSnappy(bytes.subarray(0, -4), MOST_BLOCK)),
   zstandard: attempt((bytes) => Buffer.from(unzstd(bytes))),
 };
 
@@ -68,17 +103,8 @@ function attempt(unpack: (bytes: Buffer) => Buffer): (bytes: Buffer, done: Unpac
   };
 }
 
-/** A block is followed by a checksum of four bytes; the packed bytes begin with the length of the plain ones. */
-function snappy(bytes: Buffer): Buffer {
-  let length = 0;
-  for (let at = 0, scale = 1; ; at++, scale *= 128) {
-    length += (bytes[at]! & 0x7f) * scale;
-    if (bytes[at]! < 128) break;
-  }
-  const plain = new Uint8Array(length);
-  snappyUncompress(bytes.subarray(0, -4), plain);
-  return Buffer.from(plain);
-}
+/** Blocks of Avro files are of some 16 kB to a few MB. */
+const MOST_BLOCK = 256 * 1024 * 1024;
 
 /** JSON with bigints as the digits they are. */
 function stringify(value: unknown): string {
@@ -104,7 +130,7 @@ export function xmlRecordsOf(beginning: string, record: string): Record<string, 
   return records.take();
 }
 
-async function xmlToLines(source: string, target: string, options: XmlOptions): Promise<void> {
+async function xmlToLines(source: string, sink: Sink, options: XmlOptions): Promise<void> {
   const { parser, records } = recordParser(options);
   const text = new TextDecoderStream();
   const lines = async function* (parts: AsyncIterable<string>) {
@@ -115,15 +141,36 @@ async function xmlToLines(source: string, target: string, options: XmlOptions): 
     parser.close();
     for (const each of records.take()) yield `${JSON.stringify(each)}\n`;
   };
-  const bytes = Readable.toWeb(unpackedBy(createReadStream(source), options.compression)) as unknown as ReadableStream<Uint8Array>;
-  await pipeline(lines(bytes.pipeThrough(text as unknown as TransformStream<Uint8Array, string>) as unknown as AsyncIterable<string>), createWriteStream(target));
+  const bytes = Readable.toWeb(await unpackedFile(source, options.compression)) as unknown as ReadableStream<Uint8Array>;
+  await pipeline(lines(bytes.pipeThrough(text as unknown as TransformStream<Uint8Array, string>) as unknown as AsyncIterable<string>), ...sink());
+}
+
+/** Rows that stand anywhere in a text of JSON or YAML, an object a line. */
+async function toJsonLines(source: string, sink: Sink, options: JsonOptions): Promise<void> {
+  const decoder = new TextDecoder(options.encoding);
+  const rows = new JsonRows(options);
+  const lines = async function* (bytes: AsyncIterable<Buffer>) {
+    if (options.syntax === 'yaml') {
+      for await (const json of jsonOfYaml(bytes, decoder)) yield rows.push(json);
+    } else {
+      let isFirst = true;
+      for await (const chunk of bytes) {
+        const text = decoder.decode(chunk, { stream: true });
+        yield rows.push(isFirst ? text.replace(/^\ufeff/, '') : text);
+        isFirst = false;
+      }
+    }
+    yield rows.push(decoder.decode()) + rows.end();
+    if (!rows.wasMet) throw new LakeError('bad-file', `there is nothing at ${options.at}`);
+  };
+  await pipeline(await unpackedFile(source, options.compression), lines as never, ...sink());
 }
 
 /** So much of a text is looked at for its header. */
 const HEADER_CHARACTERS = 256 * 1024;
 
 /** Any delimited text as RFC 4180 has it, in UTF-8, with the names of its columns on the first line. */
-async function toPlainCsv(source: string, target: string, options: CsvOptions): Promise<void> {
+async function toPlainCsv(source: string, sink: Sink, options: CsvOptions): Promise<void> {
   const decoder = new TextDecoder(options.encoding);
   const parts = async function* (bytes: AsyncIterable<Buffer>) {
     for await (const chunk of bytes) yield decoder.decode(chunk, { stream: true });
@@ -160,7 +207,7 @@ async function toPlainCsv(source: string, target: string, options: CsvOptions): 
     yield written(stream.end());
   };
   const headerOf = (head: string) => headerNames(head, options, { skip: options.skip, headerLines: options.header ? options.headerLines : 0 });
-  await pipeline(unpackedBy(createReadStream(source), options.compression), parts as never, lines as never, createWriteStream(target));
+  await pipeline(await unpackedFile(source, options.compression), parts as never, lines as never, ...sink());
 }
 
 /** One empty field is a blank line unless it stands in quotes. */
@@ -170,11 +217,11 @@ function plainLine(cells: readonly string[], width: number): string {
   return `${line === '' ? '""' : line}\n`;
 }
 
-async function toUtf8(source: string, target: string, encoding: string, compression: Compression): Promise<void> {
+async function toUtf8(source: string, sink: Sink, encoding: string, compression: Compression): Promise<void> {
   const decoder = new TextDecoder(encoding);
   const recode = new Transform({
     transform: (chunk: Buffer, _encoding, done) => done(null, decoder.decode(chunk, { stream: true })),
     flush: (done) => done(null, decoder.decode()),
   });
-  await pipeline(unpackedBy(createReadStream(source), compression), recode, createWriteStream(target));
+  await pipeline(await unpackedFile(source, compression), recode, ...sink());
 }

@@ -2,13 +2,15 @@
 import { guessColumn } from '../../core/text/column-forms';
 import { readDelimited } from '../../core/text/delimited';
 import { guessRecord } from '../../core/folder/xml-records';
+import { jsonLayout } from '../../core/json/json-layout';
 import { writeAvroFile } from './avro-file';
-import { convert, xmlRecordsOf } from './conversions';
+import { convert, unpack, xmlRecordsOf } from './conversions';
 import type { ChangeSessions } from './change-sessions';
 import type { Sealed } from './instances';
 import type { CallName, Calls } from './messages';
 import type { Planner } from './planner';
 import type { RunningQueries } from './run-query';
+import { wholeItems, yamlAsJson } from './yaml-json';
 import { chunkRows, converter } from './values';
 
 export type Handlers = { [Name in CallName]: (ask: Calls[Name]['ask']) => Promise<unknown> };
@@ -38,9 +40,11 @@ export function handlersOf(own: Sealed | undefined, planner: Planner | undefined
     endChange: async ({ id }) => userSql().changes.end(id),
     progress: async ({ id }) => user?.changes.progress(id) ?? null,
     cancel: async ({ id }) => (user ? user.queries.cancel(id) || user.changes.cancel(id) : false),
-    convert: ({ options, source, target, name }) => convert(options, source, target, name).then(() => true),
+    convert: ({ options, source, target, name, mostBytes }) => convert(options, source, target, name, mostBytes).then(() => true),
+    unpack: ({ source, target, compression, name, mostBytes }) => unpack(source, target, compression, name, mostBytes).then(() => true),
     xmlRecords: async ({ head, record = guessRecord(head) }) => ({ record, objects: record === undefined ? [] : xmlRecordsOf(head, record) }),
     delimited: async (input) => readDelimited(input),
+    jsonLayout: async ({ text, isCut, isLines, syntax }) => jsonLayout(syntax === 'yaml' ? [...yamlAsJson(isCut ? wholeItems(text) : text)].join('') : text, syntax === 'json' && isCut, isLines),
     guess: async (columns) => columns.map(({ name, texts }) => guessColumn(texts, name)),
     writeAvro: (request) => writeAvroFile(request).then(() => true),
     run: async ({ sql }) => {

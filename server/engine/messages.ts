@@ -1,7 +1,8 @@
 /** What the API process and an engine process say to each other. Both sides are ours; nothing else may connect. */
+import type { JsonLayout } from '../../core/json/json-layout';
 import type { ColumnGuess } from '../../core/text/column-forms';
 import type { Delimited, DelimitedInput } from '../../core/text/delimited';
-import type { ReadOptions } from '../../core/folder/read-options';
+import type { Compression, ReadOptions } from '../../core/folder/read-options';
 
 export interface ResultColumn {
   name: string;
@@ -85,11 +86,15 @@ export interface Calls {
   progress: { ask: { id: string }; answer: { rows: number; of: number } | null };
   endChange: { ask: { id: string }; answer: boolean };
   /** A copy of a file that the engine cannot read itself; `name` is what errors call it. */
-  convert: { ask: { options: ReadOptions; source: string; target: string; name: string }; answer: boolean };
+  convert: { ask: { options: ReadOptions; source: string; target: string; name: string; mostBytes: number }; answer: boolean };
+  /** A copy of a packed file, unpacked. Fails with `limit` where it is of more than `mostBytes`. */
+  unpack: { ask: { source: string; target: string; compression: Compression; name: string; mostBytes: number }; answer: boolean };
   /** The records at the beginning of an XML file; the element that is most likely a row where none is named. */
   xmlRecords: { ask: { head: string; record?: string }; answer: { record: string | undefined; objects: Record<string, unknown>[] } };
   /** How a delimited text is laid out and what its columns are; undefined where it is none. */
   delimited: { ask: DelimitedInput; answer: Delimited | undefined };
+  /** Where in a text of JSON or YAML its rows are. */
+  jsonLayout: { ask: { text: string; isCut: boolean; isLines: boolean; syntax: 'json' | 'yaml' }; answer: JsonLayout };
   /** The types of columns by their texts. */
   guess: { ask: { name: string; texts: (string | null)[] }[]; answer: ColumnGuess[] };
   /** Rows in a file of JSON lines, as the engine writes it, as an Avro file. Columns by name and type as SQL has it. */

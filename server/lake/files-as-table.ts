@@ -76,12 +76,12 @@ export class FilesAsTable {
   async #guessed(name: string, storage: OpenStorage, path: string, found: Found): Promise<LakeTable> {
     const candidates = await groupFiles(found.files, found.root);
     const [candidate] = candidates;
+    if (candidates.length > 1 && candidates.every((each) => each.root === candidate!.root)) throw new LakeError('bad-file', `${name} holds several kinds of file (${kindsText(countKinds(candidates))}), which do not make one table. Name a single file, or a pattern such as *.csv.`, { path });
     if (!candidate || candidates.length > 1) {
       throw new LakeError('bad-request', `${name} holds ${candidates.length} tables, not one: ${candidates.slice(0, 5).map((each) => each.root).join(', ')}. Name one of them.`, { path });
     }
     if (candidate.kind === 'delta') return new DeltaTable(storage.store, candidate.root, name, this.lake.indexes);
     if (candidate.kind === 'iceberg') return this.#iceberg(name, storage, candidate.root);
-    if (candidate.kind === 'mixed') throw new LakeError('bad-file', `${name} holds several kinds of file (${kindsText(candidate.kinds)}), which do not make one table. Name a single file, or a pattern such as *.csv.`, { path });
     return this.#folder(name, storage, candidate);
   }
 
@@ -92,7 +92,7 @@ export class FilesAsTable {
 
   /** The table that the files make, read like `given` or as they seem. Fails when none of them can be read. */
   async define(storage: OpenStorage, candidate: PlainFiles, given?: ReadOptions): Promise<FolderDefinition> {
-    const kind = candidate.fileKind === 'other' && !given ? await this.inspector.kindOf(storage, candidate.files[0]!.path) : candidate.fileKind;
+    const kind = candidate.fileKind === 'other' && !given ? await this.inspector.kindOf(storage, candidate.files[0]!) : candidate.fileKind;
     const facts = await this.inspector.inspect(storage, kind, candidate.files, given ? { given } : {});
     const bad = facts.find((each) => each.problem);
     if (bad && facts.every((each) => each.problem)) throw new LakeError('bad-file', bad.problem!, { path: bad.path, ...(bad.line === undefined ? {} : { line: bad.line }) });
@@ -133,9 +133,19 @@ async function wholeFolder({ root, files }: Found): Promise<PlainFiles> {
   return { kind: 'files', root, files: plain, fileKind: 'text', ...guessPattern(root, plain) };
 }
 
+function countKinds(candidates: readonly Candidate[]): Record<string, number> {
+  const counts: Record<string, number> = {};
+  for (const each of candidates) {
+    const kind = each.kind === 'files' ? each.fileKind : each.kind;
+    counts[kind] = (counts[kind] ?? 0) + each.files.length;
+  }
+  return counts;
+}
+
 const KIND_WORDS: Partial<Record<string, [one: string, many: string]>> = {
   parquet: ['Parquet file', 'Parquet files'], csv: ['CSV file', 'CSV files'], json: ['JSON file', 'JSON files'], text: ['text file', 'text files'],
-  avro: ['Avro file', 'Avro files'], xml: ['XML file', 'XML files'], picture: ['picture', 'pictures'], other: ['file of another kind', 'files of other kinds'],
+  avro: ['Avro file', 'Avro files'], xml: ['XML file', 'XML files'], yaml: ['YAML file', 'YAML files'], arrow: ['Arrow file', 'Arrow files'],
+  archive: ['archive', 'archives'], spreadsheet: ['spreadsheet', 'spreadsheets'], database: ['database file', 'database files'], picture: ['picture', 'pictures'], other: ['file of another kind', 'files of other kinds'],
 };
 
 /** "2 CSV files, 1 JSON file and 2 pictures". */
@@ -161,7 +171,9 @@ const UNREAD = [
 ];
 
 /** What the files say together: forms of all their columns, and leave for shorter lines where one has them. */
-function withForms(options: ReadOptions, facts: readonly Inspected[], { forms }: Inference): ReadOptions {
+function withForms(given: ReadOptions, facts: readonly Inspected[], { forms }: Inference): ReadOptions {
+  const packings = new Set(facts.flatMap((each) => (each.options && 'compression' in each.options ? [each.options.compression] : [])));
+  const options = packings.size > 1 ? { ...given, compression: 'auto' as const } as ReadOptions : given;
   if (!('forms' in options)) return options;
   const all = facts.flatMap((each) => (each.options?.format === 'csv' ? [each.options] : []));
   const csv = options.format === 'csv' ? { pads: all.some((each) => each.pads), rewrite: all.some((each) => each.rewrite) } : {};

@@ -2,10 +2,10 @@
 import { guessFixedWidth } from '../../core/crawl/fixed-width';
 import type { FileFacts } from '../../core/crawl/infer';
 import { inferObjects } from '../../core/crawl/infer-objects';
-import { compressionByName, kindByBytes, kindByName, type FileKind } from '../../core/crawl/kinds';
+import { kindByBytes, kindByName, plainName, type FileKind } from '../../core/crawl/kinds';
 import { LakeError } from '../../core/errors';
 import { fieldsOfAvro } from '../../core/folder/avro-rows';
-import { delimiterName, fullOptions, givenColumns, optionsOfCopy, type Compression, type JsonOptions, type LineOptions, type ReadOptions } from '../../core/folder/read-options';
+import { delimiterName, fullOptions, givenColumns, optionsOfCopy, type LineOptions, type ReadOptions } from '../../core/folder/read-options';
 import { shapeOf } from '../../core/folder/xml-records';
 import { avroSchemaOf } from '../../core/iceberg/avro';
 import { parseTypeName } from '../../core/schema/type-names';
@@ -18,10 +18,11 @@ import { EngineError } from '../engine/failures';
 import { quoteList } from '../engine/instances';
 import { cutLines, jsonSettings } from '../engine/text-readers';
 import { translateError } from '../engine/translate';
-import { readHead, readHeadBytes } from './csv-headers';
 import type { OpenStorage } from './lake';
 import type { Lease, LocalFiles } from './local-files';
 import { ParquetFooters } from './parquet-footers';
+import { plainHead, withPlainFile } from './plain-file';
+import { unpackHead } from '../storage/unpack';
 import { PACKED_BYTES, sampleText, type TextSample } from './text-sample';
 
 export interface Inspected extends FileFacts {
@@ -36,11 +37,11 @@ export interface Inspected extends FileFacts {
 }
 
 /** Kinds of file that become tables. */
-export const READABLE: ReadonlySet<FileKind> = new Set<FileKind>(['parquet', 'csv', 'json', 'text', 'avro', 'xml']);
+export const READABLE: ReadonlySet<FileKind> = new Set<FileKind>(['parquet', 'csv', 'json', 'yaml', 'text', 'avro', 'xml']);
 
 /** A table of more columns than this is none that anybody meant. */
 const MOST_COLUMNS = 10_000;
-/** Of text files no more of one folder are opened; their likes were. */
+/** Of text files no more of one folder are opened where nothing else is said; their likes were. */
 export const TEXT_SAMPLE = 16;
 /** Lines of a file by which the types of its columns are judged. */
 const TYPED_LINES = 5000;
@@ -58,18 +59,18 @@ export class Inspector {
     this.footers = new ParquetFooters(engine);
   }
 
-  async kindOf({ store }: OpenStorage, filePath: string): Promise<FileKind> {
-    return kindByBytes(filePath, await readHeadBytes(store, filePath, compressionByName(filePath), 4096));
+  async kindOf(storage: OpenStorage, file: ObjectInfo): Promise<FileKind> {
+    return kindByBytes(file.path, await plainHead(this.local, storage, file, 4096));
   }
 
   /**
    * Facts of files of one kind: of all for Parquet, of a sample spread over the list for the rest. With `given` they
    * are read like that, and only what it leaves open is found out.
    */
-  async inspect(storage: OpenStorage, kind: FileKind, files: readonly ObjectInfo[], options: { onFile?: (done: number) => void; given?: ReadOptions } = {}): Promise<Inspected[]> {
-    const { onFile = () => undefined, given } = options;
+  async inspect(storage: OpenStorage, kind: FileKind, files: readonly ObjectInfo[], options: { onFile?: (done: number) => void; given?: ReadOptions; most?: number } = {}): Promise<Inspected[]> {
+    const { onFile = () => undefined, given, most = TEXT_SAMPLE } = options;
     if ((given?.format ?? kind) === 'parquet') return this.#parquet(storage, files, onFile);
-    const sample = sampleOf(files, TEXT_SAMPLE);
+    const sample = sampleOf(files, most);
     if ((given?.format ?? kind) === 'xml') return this.#xml(storage, sample, given);
     const facts: Inspected[] = [];
     for (const file of sample) {
@@ -81,17 +82,32 @@ export class Inspector {
 
   async #one(storage: OpenStorage, kind: FileKind, file: ObjectInfo, given: ReadOptions | undefined): Promise<Inspected> {
     if ((given?.format ?? kind) === 'avro') return this.#avro(storage, file);
-    const compression = given && 'compression' in given ? given.compression : compressionByName(file.path);
-    const sample = await sampleText(storage.store, file, compression, given && 'encoding' in given ? given.encoding : undefined);
-    const delimited = given?.format === 'csv' || (!given && kind !== 'json') ? await this.engine.call('delimited', { ...sample, compression, isNamedSo: given !== undefined || kindByName(file.path) === 'csv', ...(given ? { options: given } : {}) }) : undefined;
-    const fixed = given || kind === 'json' || (delimited && ![RUNS, ' '].includes(delimited.options.delimiter)) ? undefined : guessFixedWidth(wholeLines(sample.text).slice(0, 500));
-    if (delimited && !(fixed && fixed.columns.length !== delimited.columns.length)) return { ...factsOfDelimited(file, delimited), ...estimate(sample, file, compression, delimited.layout.headerRecords) };
+    const said = given && 'compression' in given ? given.compression : undefined;
+    const sample = await withPlainFile(this.local, storage, file, said, (plain) => sampleText(plain, given && 'encoding' in given ? given.encoding : undefined));
+    const compression = said ?? sample.packing;
+    const isTree = kind === 'json' || kind === 'yaml';
+    if (isTree && !given) return this.#tree(storage, kind, file, sample);
+    const delimited = given?.format === 'csv' || (!given && !isTree) ? await this.engine.call('delimited', { ...sample, compression, isNamedSo: given !== undefined || kindByName(file.path) === 'csv', ...(given ? { options: given } : {}) }) : undefined;
+    const fixed = given || (delimited && ![RUNS, ' '].includes(delimited.options.delimiter)) ? undefined : guessFixedWidth(wholeLines(sample.text).slice(0, 500));
+    if (delimited && !(fixed && fixed.columns.length !== delimited.columns.length)) return { ...factsOfDelimited(file, delimited), ...estimate(sample, file, delimited.layout.headerRecords) };
     const lines = { compression, encoding: sample.encoding };
-    const options = given ?? (kind === 'json' ? fullOptions({ format: 'json', shape: jsonShape(sample.text), ...lines }) : fixed ? fullOptions({ format: 'fixed', ...fixed, ...lines }) : fullOptions({ format: 'pattern', ...lines }));
+    const options = given ?? (fixed ? fullOptions({ format: 'fixed', ...fixed, ...lines }) : fullOptions({ format: 'pattern', ...lines }));
+    const facts = await this.#readWith(options, storage, file, sample);
+    return { ...facts, ...estimate(sample, file, options.format !== 'json' && 'header' in options && options.header ? 1 : 0) };
+  }
+
+  /** JSON and YAML; what is a list of rows in it, and where, is found out. */
+  async #tree(storage: OpenStorage, kind: 'json' | 'yaml', file: ObjectInfo, sample: TextSample): Promise<Inspected> {
+    const { options: found, notes } = await this.engine.call('jsonLayout', { text: sample.text, isCut: sample.isCut, isLines: /\.(jsonl|ndjson)$/i.test(plainName(file.path)), syntax: kind });
+    const options = fullOptions({ format: 'json', ...found, syntax: kind, compression: sample.packing, encoding: sample.encoding });
+    const facts = await this.#readWith(options, storage, file, sample);
+    return { ...facts, ...(notes.length > 0 ? { notes } : {}), ...(found.shape === 'lines' ? estimate(sample, file, 0) : {}) };
+  }
+
+  async #readWith(options: ReadOptions, storage: OpenStorage, file: ObjectInfo, sample: TextSample): Promise<Inspected & { options: ReadOptions }> {
     const lease = await this.local.lease(storage, [file], options);
     try {
-      const facts = await this.#columns(options, file, sample.text, lease);
-      return { ...facts, ...estimate(sample, file, compression, 'header' in facts.options && facts.options.header ? 1 : 0) };
+      return await this.#columns(options, file, sample.text, lease);
     } catch (error) {
       throw translateError(error, { roots: rootsOf(storage), copies: lease.copies });
     } finally {
@@ -127,9 +143,8 @@ export class Inspector {
   /** All files are judged together: whether an element is a list is seen only where it comes twice. */
   async #xml(storage: OpenStorage, files: readonly ObjectInfo[], given: ReadOptions | undefined): Promise<Inspected[]> {
     const looked = await Promise.all(files.map(async (file) => {
-      const compression = compressionByName(file.path);
       try {
-        const head = await readHead(storage.store, file.path, compression, 'utf-8', XML_HEAD_BYTES);
+        const [compression, head] = await withPlainFile(this.local, storage, file, undefined, async (plain) => [plain.packing, new TextDecoder().decode(await unpackHead(await plain.read({ start: 0, end: XML_HEAD_BYTES }), plain.compression))] as const);
         const named = given?.format === 'xml' && given.record !== '' ? given.record : undefined;
         const { record, objects } = await this.engine.call('xmlRecords', { head, ...(named === undefined ? {} : { record: named }) });
         if (record === undefined) throw new LakeError('bad-file', `${file.path} is XML, but no element below its root could be a row.`, { path: file.path });
@@ -178,10 +193,6 @@ export function rootsOf({ store, storage }: OpenStorage): Map<string, string> {
   return new Map(store.root === undefined ? [] : [[store.root, storage.name]]);
 }
 
-function jsonShape(text: string): JsonOptions['shape'] {
-  return text.trimStart().startsWith('[') ? 'array' : 'lines';
-}
-
 /** A line that is longer than the others is a problem, and a shorter one where that was not said to be well. */
 function factsOfDelimited({ path }: ObjectInfo, { options, columns, layout }: Delimited): Inspected & { options: ReadOptions } {
   if (columns.length > MOST_COLUMNS) throw new LakeError('bad-file', `${path} has ${columns.length.toLocaleString('en')} columns, more than a table may have (${MOST_COLUMNS.toLocaleString('en')}): most likely its lines are columns, or it is cut at the wrong places.`, { path, hint: 'Say how it is read, or have it written with a row on each line.' });
@@ -212,12 +223,12 @@ function wholeLines(head: string): string[] {
   return lines.length > 1 ? lines.slice(0, -1) : lines;
 }
 
-function estimate({ text, isCut }: TextSample, file: ObjectInfo, compression: Compression, headerLines: number): { aboutRows?: number } {
+function estimate({ text, isCut, packing }: TextSample, file: ObjectInfo, headerLines: number): { aboutRows?: number } {
   const lines = wholeLines(text).length;
   const bytes = Buffer.byteLength(text);
   if (bytes === 0 || lines === 0) return {};
   // Packed text: what was unpacked of the head stands for the same share of the file.
-  const whole = !isCut ? bytes : compression === 'none' ? file.bytes : Math.max(bytes, (file.bytes / Math.min(file.bytes, PACKED_BYTES)) * bytes);
+  const whole = !isCut ? bytes : packing === 'none' ? file.bytes : Math.max(bytes, (file.bytes / Math.min(file.bytes, PACKED_BYTES)) * bytes);
   return { aboutRows: Math.max(0, Math.round((whole / bytes) * lines) - headerLines) };
 }
 

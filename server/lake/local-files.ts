@@ -10,7 +10,7 @@ import path from 'node:path';
 import PQueue from 'p-queue';
 import { LakeError } from '../../core/errors';
 import { fieldsOfAvro } from '../../core/folder/avro-rows';
-import { isCutByUs, optionsOfCopy, type ReadOptions } from '../../core/folder/read-options';
+import { isCutByUs, optionsOfCopy, type Compression, type ReadOptions } from '../../core/folder/read-options';
 import { avroSchemaOf } from '../../core/iceberg/avro';
 import { filesToRead, type FileFormat, type ScanPlan } from '../../core/scan/plan';
 import { baseName } from '../../core/storage/paths';
@@ -30,6 +30,8 @@ export interface WantedFile {
   etag?: string;
   /** Given for a file that is read from a Parquet copy of its rows. */
   format?: FileFormat;
+  /** Given for a file of which an unpacked copy is wanted. */
+  packed?: Compression;
 }
 
 /** Local files that stay until they are released. */
@@ -88,7 +90,7 @@ export class LocalFiles {
   async lease(storage: OpenStorage, files: readonly WantedFile[], options?: ReadOptions): Promise<Lease> {
     const converts = options !== undefined && optionsOfCopy(options) !== undefined;
     const { store } = storage;
-    const inPlace = (file: WantedFile) => store.localPaths !== undefined && !converts && file.format === undefined;
+    const inPlace = (file: WantedFile) => store.localPaths !== undefined && !converts && file.format === undefined && file.packed === undefined;
     const copied = files.filter((file) => !inPlace(file));
     const here = await store.localPaths?.(files.filter(inPlace).map((file) => file.path));
     const paths = new Map(files.map((file) => [file.path, here?.get(file.path) ?? this.#copyPath(storage, file, converts ? options : undefined)]));
@@ -109,11 +111,12 @@ export class LocalFiles {
 
   #make(storage: OpenStorage, file: WantedFile, options: ReadOptions | undefined, copy: string): Promise<void> {
     if (file.format === 'avro') return this.#asParquet(storage, file, copy);
+    if (file.packed !== undefined) return this.#unpacked(storage, file, file.packed, copy);
     return options ? this.#converted(storage, file, options, copy) : this.#fetched(storage, file, copy);
   }
 
   #copyPath(storage: OpenStorage, file: WantedFile, options: ReadOptions | undefined): string {
-    const how = file.format ? [file.format, 'parquet'] : options?.format === 'xml' ? [JSON.stringify(options)] : options?.format === 'avro' ? ['avro'] : options?.format === 'csv' && isCutByUs(options) ? [JSON.stringify({ ...options, forms: {}, nullTexts: [], misfits: '' })] : options && options.format !== 'parquet' ? [options.encoding, options.compression] : [];
+    const how = file.packed !== undefined ? ['unpacked', file.packed] : file.format ? [file.format, 'parquet'] : options?.format === 'xml' || (options?.format === 'json' && isCutByUs(options)) ? [JSON.stringify(options)] : options?.format === 'avro' ? ['avro'] : options?.format === 'csv' && isCutByUs(options) ? [JSON.stringify({ ...options, forms: {}, nullTexts: [], misfits: '' })] : options && options.format !== 'parquet' ? [options.encoding, options.compression] : [];
     const key = createHash('sha256').update([storage.storage.id, file.path, file.bytes, file.modified ?? '', file.etag ?? '', ...how].join('\0')).digest('hex').slice(0, 32);
     const name = baseName(file.path).replace(/[^\w.-]/g, '_').slice(-60);
     return path.join(this.folderOf(storage), key.slice(0, 2), `${key}-${name}`);
@@ -159,13 +162,24 @@ export class LocalFiles {
   }
 
   /** In another process where there is one: files can be made to hold a program up. */
-  async #convert(ask: Calls['convert']['ask']): Promise<void> {
+  async #convert(ask: Omit<Calls['convert']['ask'], 'mostBytes'>): Promise<void> {
     const { options, source, target, name } = ask;
-    if (!this.engine) return convert(options, source, target, name);
-    await this.engine.call('convert', ask).catch((error: unknown) => {
-      if (!(error instanceof EngineError)) throw error;
-      throw new LakeError(error.kind === 'limit' ? 'limit' : 'bad-file', error.message, { path: name.slice(name.indexOf(':') + 1) });
-    });
+    if (!this.engine) return convert(options, source, target, name, this.limitBytes);
+    await inOtherProcess(name, this.engine.call('convert', { ...ask, mostBytes: this.limitBytes }));
+  }
+
+  async #unpacked(storage: OpenStorage, { packed: _, ...file }: WantedFile, compression: Compression, copy: string): Promise<void> {
+    const name = `${storage.storage.name}:${file.path}`;
+    const { engine } = this;
+    if (!engine) throw new LakeError('unsupported', `${name} is packed as ${compression}, which is not unpacked here.`, { path: file.path });
+    const source = await this.lease(storage, [file]);
+    try {
+      await this.#conversions.add(() => this.#whole(copy, async (part) => {
+        await inOtherProcess(name, engine.call('unpack', { source: source.pathOf(file), target: part, compression, name, mostBytes: this.limitBytes }));
+      }));
+    } finally {
+      source.release();
+    }
   }
 
   async #asParquet(storage: OpenStorage, { format: _, ...file }: WantedFile, copy: string): Promise<void> {
@@ -225,6 +239,14 @@ export class LocalFiles {
     }
     this.#evict();
   }
+}
+
+/** Faults of the file are told as such. `name` is `storage:path`. */
+export async function inOtherProcess<T>(name: string, call: Promise<T>): Promise<T> {
+  return call.catch((error: unknown) => {
+    if (!(error instanceof EngineError)) throw error;
+    throw new LakeError(error.kind === 'limit' ? 'limit' : 'bad-file', error.message, { path: name.slice(name.indexOf(':') + 1) });
+  });
 }
 
 async function headOf(file: string, bytes: number): Promise<Uint8Array> {

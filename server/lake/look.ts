@@ -1,6 +1,6 @@
 /** A file's own look: what it seems to be and why, its first rows, and as it stands in the file. */
 import { describeOptions, type ReadOptions } from '../../core/folder/read-options';
-import { compressionByName, type FileKind } from '../../core/crawl/kinds';
+import type { FileKind } from '../../core/crawl/kinds';
 import { LakeError } from '../../core/errors';
 import { planScan, type ScanPlan } from '../../core/scan/plan';
 import { TRUE } from '../../core/scan/predicate';
@@ -9,14 +9,15 @@ import { quoteText } from '../../core/sql/tokens';
 import type { ObjectInfo } from '../../core/storage/object-store';
 import { baseName, parentPath } from '../../core/storage/paths';
 import type { EngineCalls } from '../engine/engine';
-import { readHead, readHeadBytes } from './csv-headers';
 import { translateError } from '../engine/translate';
+import { unpackHead } from '../storage/unpack';
 import { folderDefinition } from './files-as-table';
 import { prove } from './proof';
 import { READABLE, rootsOf, type Inspector } from './inspect';
 import type { OpenStorage } from './lake';
 import { meaningOf, type FileMeaning } from './file-meaning';
 import { misfitsOf, type Misfits } from './misfits';
+import { plainHead, withPlainFile } from './plain-file';
 import { scanRows, type ScanTools } from './scan-rows';
 
 export interface FileLook {
@@ -53,13 +54,13 @@ const MOST_PACKED = 100;
 export async function lookAtFile(storage: OpenStorage, filePath: string, inspector: Inspector, given?: ReadOptions): Promise<FileLook> {
   const info = await storage.store.head(filePath);
   if (!info) throw new LakeError('not-found', `There is no file ${filePath} in ${storage.storage.name}.`, { path: filePath });
-  const kind = await inspector.kindOf(storage, filePath);
+  const kind = await inspector.kindOf(storage, info);
   const meaning = given ? null : await meaningOf(storage.store, filePath);
   const look: FileLook = {
     name: baseName(filePath), path: filePath, bytes: info.bytes, modified: info.modified, kind,
     read: '', options: null, columns: [], rows: [], rowCount: null, lines: [], parquet: null, meaning, misfits: null, unchecked: null, problem: null,
   };
-  if (['csv', 'json', 'text', 'xml', 'other'].includes(kind)) look.lines = await firstLines(storage, filePath, given && 'encoding' in given ? given.encoding : 'utf-8');
+  if (['csv', 'json', 'yaml', 'text', 'xml', 'other'].includes(kind)) look.lines = await firstLines(inspector, storage, info, given && 'encoding' in given ? given.encoding : 'utf-8');
   if (!given && !READABLE.has(kind)) return { ...look, read: kind === 'other' ? 'Nothing is known of this kind of file.' : `Seems to be ${kind}; there is no reader for it yet.` };
   const [facts] = await inspector.inspect(storage, kind, [info], given ? { given } : {});
   if (!facts || facts.problem) return { ...look, problem: facts?.problem ?? 'The file could not be read.' };
@@ -83,9 +84,10 @@ export async function lookAtFile(storage: OpenStorage, filePath: string, inspect
 
 /** A look goes through every line of a file that is not large; how large a packed one is shows in its beginning. */
 async function checkLines(inspector: Inspector, storage: OpenStorage, plan: ScanPlan, info: ObjectInfo): Promise<Pick<FileLook, 'misfits' | 'unchecked'>> {
-  const compression = compressionByName(info.path);
-  const head = compression === 'none' ? undefined : await readHeadBytes(storage.store, info.path, compression, PACKED_HEAD);
-  const bytes = head ? (info.bytes / Math.min(info.bytes, PACKED_HEAD)) * head.length : info.bytes;
+  const [head, bytes] = await withPlainFile(inspector.local, storage, info, undefined, async (plain) => {
+    const part = plain.compression === 'none' ? undefined : await unpackHead(await plain.read({ start: 0, end: PACKED_HEAD }), plain.compression);
+    return [part, part ? (plain.bytes / Math.min(plain.bytes, PACKED_HEAD)) * part.length : plain.bytes] as const;
+  });
   const tooLarge = { misfits: null, unchecked: 'The file is too large to hold every line of it against this here; its first rows fit.' };
   // What is packed a hundred times and more could be any size.
   if (bytes > CHECKED_BYTES || (head && head.length > MOST_PACKED * PACKED_HEAD)) return tooLarge;
@@ -97,8 +99,8 @@ async function checkLines(inspector: Inspector, storage: OpenStorage, plan: Scan
   }
 }
 
-async function firstLines(storage: OpenStorage, filePath: string, encoding: string): Promise<string[]> {
-  const text = await readHead(storage.store, filePath, compressionByName(filePath), encoding, 32 * 1024);
+async function firstLines({ local }: ScanTools, storage: OpenStorage, file: ObjectInfo, encoding: string): Promise<string[]> {
+  const text = new TextDecoder(encoding).decode(await plainHead(local, storage, file, 32 * 1024));
   return text.split(/\r?\n/).slice(0, FIRST_LINES).map((line) => line.slice(0, 2000));
 }
 

@@ -10,6 +10,7 @@ import { linesOf } from '../engine/lines-of';
 import { csvReader, cutLines, dataLines, delimitedMisfits, FILE_COLUMN, jsonFits, jsonObject, misfitReasons, rawLines, unmatchedLines } from '../engine/text-readers';
 import { translateError } from '../engine/translate';
 import { csvHeaders } from './csv-headers';
+import type { Lease } from './local-files';
 import { rootsOf } from './inspect';
 import type { OpenStorage } from './lake';
 import type { ScanTools } from './scan-rows';
@@ -48,7 +49,7 @@ export async function misfitsOf(tools: ScanTools, storage: OpenStorage, plan: Sc
     const local = new Map(files.map((file) => [lease.pathOf(file), file.path]));
     const inFile = plan.fields.filter((field) => !files.some((file) => field.name in file.constants));
     const seen = optionsOfCopy(options) ?? options;
-    const found = seen.format === 'csv' ? await delimited(tools, storage, part, files, inFile, seen, (file) => lease.pathOf(file)) : await byLine(tools, [...local.keys()], inFile, seen as LineOptions | JsonOptions);
+    const found = seen.format === 'csv' ? await delimited(tools, storage, part, files, inFile, seen, lease) : await byLine(tools, [...local.keys()], inFile, seen as LineOptions | JsonOptions);
     const numberOf = lineNumbers();
     const some = found.rows.map(([file, line, text, why]) => ({ path: local.get(file) ?? file, line: line ?? numberOf(file, text), text: String(text ?? '').slice(0, 2000), why: plainReason(String(why)) }));
     return { count: found.count, lines: found.lines, files: files.length, of: all.length, some };
@@ -74,13 +75,13 @@ function lineNumbers(): (file: string, text: string) => number | null {
 type Found = { count: number; lines: number; rows: [file: string, line: number | null, text: string, why: string][] };
 
 /** The engine's reader of delimited text keeps what it refuses, when it is asked to. */
-async function delimited({ engine }: ScanTools, storage: OpenStorage, plan: ScanPlan, files: readonly DataFile[], fields: readonly Field[], options: CsvOptions, localPath: (file: DataFile) => string): Promise<Found> {
-  const headers = await csvHeaders(storage.store, plan);
+async function delimited({ engine }: ScanTools, storage: OpenStorage, plan: ScanPlan, files: readonly DataFile[], fields: readonly Field[], options: CsvOptions, lease: Lease): Promise<Found> {
+  const headers = await csvHeaders(storage.store, plan, lease);
   const groups = new Map<string, { header: string[] | undefined; files: string[] }>();
   for (const file of files) {
     const header = headers.get(file.path);
     const group = groups.get(JSON.stringify(header)) ?? { header, files: [] };
-    group.files.push(localPath(file));
+    group.files.push(lease.pathOf(file));
     groups.set(JSON.stringify(header), group);
   }
   const found: Found = { count: 0, lines: 0, rows: [] };

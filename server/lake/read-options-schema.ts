@@ -2,7 +2,7 @@
 import Joi from 'joi';
 import { checkRuler, parseRuler, type RulerColumn } from '../../core/folder/column-ruler';
 import { LakeError } from '../../core/errors';
-import { fullOptions, groupNames, READ_FORMATS, type GivenOptions, type ReadFormat, type ReadOptions } from '../../core/folder/read-options';
+import { COMPRESSIONS, fullOptions, groupNames, READ_FORMATS, type GivenOptions, type ReadFormat, type ReadOptions } from '../../core/folder/read-options';
 
 const encoding = Joi.string().trim().lowercase().max(40).custom((label: string) => {
   try {
@@ -11,7 +11,7 @@ const encoding = Joi.string().trim().lowercase().max(40).custom((label: string) 
     throw new Error(`"${label}" is not an encoding; utf-8, windows-1252, utf-16le or shift_jis are`);
   }
 });
-const text = { compression: Joi.string().valid('none', 'gzip', 'zstd'), encoding, misfits: Joi.string().valid('stop', 'set-aside') };
+const text = { compression: Joi.string().valid(...COMPRESSIONS), encoding, misfits: Joi.string().valid('stop', 'set-aside') };
 const someTexts = Joi.array().items(Joi.string().allow('').max(200)).max(50);
 /** How the texts of one column are written. */
 export const valueForm = Joi.object({
@@ -31,7 +31,7 @@ const BY_FORMAT: Record<ReadFormat, Joi.ObjectSchema> = {
   csv: Joi.object({ format: 'csv', delimiter: Joi.string().min(1).max(4), header: Joi.boolean(), headerLines: Joi.number().integer().min(1).max(5), quote: mark, escape: mark, skipEnd: Joi.number().integer().min(0).max(1000), pads: Joi.boolean(), rewrite: Joi.boolean(), ...values }),
   fixed: Joi.object({ format: 'fixed', header: Joi.boolean(), columns: ruler.required(), ...values }),
   pattern: Joi.object({ format: 'pattern', pattern: Joi.string().min(1).max(5000).required(), ...values }),
-  json: Joi.object({ format: 'json', shape: Joi.string().valid('lines', 'array'), ...text }),
+  json: Joi.object({ format: 'json', shape: Joi.string().valid('lines', 'array', 'sequence', 'keyed', 'cells', 'features', 'values'), at: Joi.string().allow('').pattern(/^\//).max(1000), names: Joi.array().items(Joi.string().max(1000)).max(10_000), header: Joi.boolean(), key: Joi.string().allow('').max(200), syntax: Joi.string().valid('json', 'yaml'), ...text }),
   xml: Joi.object({ format: 'xml', record: Joi.string().allow('').max(200), lists: Joi.array().items(Joi.string()).max(1000), structs: Joi.array().items(Joi.string()).max(1000), compression: text.compression }),
   avro: Joi.object({ format: 'avro' }),
   parquet: Joi.object({ format: 'parquet' }),

@@ -17,7 +17,7 @@ export interface ScanTools {
 export async function scanRows({ engine, local }: ScanTools, storage: OpenStorage, plan: ScanPlan, name: string, sql: (relation: string) => string): Promise<unknown[][]> {
   const lease = await local.forPlan(storage, plan);
   try {
-    const { setup, relation } = scanOf({ name: 'scanned', plan, localPath: (file) => lease.pathOf(file), headers: await csvHeaders(storage.store, plan), rows: await loadRowFilters(plan) });
+    const { setup, relation } = scanOf({ name: 'scanned', plan, localPath: (file) => lease.pathOf(file), headers: await csvHeaders(storage.store, plan, lease), rows: await loadRowFilters(plan) });
     const cleanUp = setup.filter((each) => each.startsWith('CREATE TEMP')).length > 0 ? ['DROP TABLE IF EXISTS "scanned_parts"'] : [];
     return (await engine.call('run', { sql: [...cleanUp, ...setup, sql(relation)].join('; ') })).rows;
   } catch (error) {

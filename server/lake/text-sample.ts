@@ -1,8 +1,7 @@
 /** What of a text file is looked at: its beginning, its end, and parts between; and in which encoding it is. */
 import { analyse } from 'chardet';
-import type { Compression } from '../../core/folder/read-options';
-import type { ObjectInfo, ObjectStore } from '../../core/storage/object-store';
-import { unpackHead } from '../storage/unpack';
+import { unpackHead, type Packing } from '../storage/unpack';
+import type { PlainFile } from './plain-file';
 
 export interface TextSample {
   /** The beginning. */
@@ -17,6 +16,8 @@ export interface TextSample {
   encoding: string;
   /** 0 to 1; 1 where the bytes allow no other. */
   certainty: number;
+  /** How the file is packed. */
+  packing: Packing | 'none';
 }
 
 const HEAD_BYTES = 256 * 1024;
@@ -25,19 +26,20 @@ const PARTS = 6;
 /** Of a packed file so much is read. */
 export const PACKED_BYTES = 256 * 1024;
 
-export async function sampleText(store: ObjectStore, { path, bytes }: Pick<ObjectInfo, 'path' | 'bytes'>, compression: Compression, known?: string): Promise<TextSample> {
+export async function sampleText(file: PlainFile, known?: string): Promise<TextSample> {
+  const { compression, bytes } = file;
   if (compression !== 'none') {
-    const plain = (await unpackHead(await store.read(path, { start: 0, end: PACKED_BYTES }), compression)).subarray(0, HEAD_BYTES);
+    const plain = (await unpackHead(await file.read({ start: 0, end: PACKED_BYTES }), compression)).subarray(0, HEAD_BYTES);
     const { encoding, certainty } = known === undefined ? encodingOf([plain]) : { encoding: known, certainty: 1 };
-    return { text: decode(plain, encoding), isCut: bytes > PACKED_BYTES || plain.length === HEAD_BYTES, middles: [], encoding, certainty };
+    return { text: decode(plain, encoding), isCut: bytes > PACKED_BYTES || plain.length === HEAD_BYTES, middles: [], encoding, certainty, packing: file.packing };
   }
-  const head = await store.read(path, { start: 0, end: Math.min(bytes, HEAD_BYTES) });
+  const head = await file.read({ start: 0, end: Math.min(bytes, HEAD_BYTES) });
   const starts = bytes <= HEAD_BYTES ? [] : Array.from({ length: PARTS }, (_, index) => Math.max(HEAD_BYTES, Math.floor((HEAD_BYTES + ((bytes - HEAD_BYTES) * (index + 1)) / PARTS) - PART_BYTES) & ~3));
-  const parts = await Promise.all(starts.map((start) => store.read(path, { start, end: Math.min(bytes, start + PART_BYTES) })));
+  const parts = await Promise.all(starts.map((start) => file.read({ start, end: Math.min(bytes, start + PART_BYTES) })));
   const { encoding, certainty } = known === undefined ? encodingOf([head, ...parts]) : { encoding: known, certainty: 1 };
   const later = parts.map((part) => wholeLines(decode(part, encoding)));
   const tail = later.pop();
-  return { text: decode(head, encoding), isCut: bytes > HEAD_BYTES, middles: later.map((part) => part.slice(0, part.lastIndexOf('\n') + 1)), ...(tail === undefined ? {} : { tail }), encoding, certainty };
+  return { text: decode(head, encoding), isCut: bytes > HEAD_BYTES, middles: later.map((part) => part.slice(0, part.lastIndexOf('\n') + 1)), ...(tail === undefined ? {} : { tail }), encoding, certainty, packing: file.packing };
 }
 
 /** Without the line that the part begins in. */

@@ -108,8 +108,9 @@ async function openOne(table: PlannedTable, { local, shapes }: ScanTools, scratc
     put({ name: standIn, plan: fetched.plan, localPath: () => fetched.file });
     return [fetched.file];
   }
-  const [lease, headers, rows] = await Promise.all([local.forPlan(source.storage, plan), csvHeaders(source.storage.store, plan), loadRowFilters(plan)]);
+  const lease = await local.forPlan(source.storage, plan);
   releases.push(() => lease.release());
+  const [headers, rows] = await Promise.all([csvHeaders(source.storage.store, plan, lease), loadRowFilters(plan)]);
   for (const [copy, place] of lease.copies) opened.copies.set(copy, place);
   // Rows that tell where they lie are read one file after the other, as they were planned.
   const plain = withPositions ? undefined : await shapes.plainFiles(plan, (file) => lease.pathOf(file));

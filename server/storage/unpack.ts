@@ -1,14 +1,40 @@
 /** Unpacking, whole streams or just what the first bytes of a file hold. */
+import { createRequire } from 'node:module';
 import { createGunzip } from 'node:zlib';
-import { Transform, type Readable } from 'node:stream';
+import { PassThrough, Readable, Transform } from 'node:stream';
+import type { ReadableStream } from 'node:stream/web';
 import { Decompress } from 'fzstd';
+import unbzip2 from 'unbzip2-stream';
 import type { Compression } from '../../core/folder/read-options';
+import { Lz4Frames } from './lz4-frames';
+import { SnappyFrames } from './snappy-frames';
 
-export function unpackedBy(stream: Readable, compression: Compression): Readable {
-  if (compression === 'none') return stream;
-  const unpack = compression === 'gzip' ? createGunzip() : zstdStream();
+// A CommonJS module whose names Node.js does not find.
+const { XzReadableStream } = createRequire(import.meta.url)('xz-decompress') as typeof import('xz-decompress');
+
+export type Packing = Exclude<Compression, 'none' | 'auto'>;
+
+const UNPACKERS: Record<Packing, (stream: Readable) => Readable> = {
+  gzip: (stream) => through(stream, createGunzip()),
+  zstd: (stream) => through(stream, zstdStream()),
+  bzip2: (stream) => through(stream, unbzip2() as unknown as Transform).pipe(new PassThrough()),
+  xz: (stream) => Readable.fromWeb(new XzReadableStream(Readable.toWeb(stream) as never) as unknown as ReadableStream),
+  lz4: (stream) => Readable.from(framed(stream, new Lz4Frames())),
+  snappy: (stream) => Readable.from(framed(stream, new SnappyFrames())),
+};
+
+export function unpackedBy(stream: Readable, compression: Packing | 'none'): Readable {
+  return compression === 'none' ? stream : UNPACKERS[compression](stream);
+}
+
+function through(stream: Readable, unpack: Transform): Transform {
   stream.on('error', (error) => unpack.destroy(error));
   return stream.pipe(unpack);
+}
+
+async function* framed(stream: Readable, frames: Lz4Frames | SnappyFrames): AsyncGenerator<Buffer> {
+  for await (const chunk of stream) yield* frames.push(chunk as Buffer);
+  frames.end();
 }
 
 function zstdStream(): Transform {
@@ -51,19 +77,19 @@ export function unzstdHead(head: Uint8Array, most: number): Buffer {
 const MOST_UNPACKED = 4 * 1024 * 1024;
 
 /** What can be unpacked of a file's first bytes, up to 4 MB; a packed file that is cut short gives what it has. */
-export async function unpackHead(head: Uint8Array, compression: Compression): Promise<Uint8Array> {
+export async function unpackHead(head: Uint8Array, compression: Packing | 'none'): Promise<Uint8Array> {
   if (compression === 'none') return head;
   if (compression === 'zstd') return unzstdHead(head, MOST_UNPACKED);
-  return new Promise((resolve) => {
-    const gunzip = createGunzip();
-    const parts: Buffer[] = [];
-    let bytes = 0;
-    const done = () => resolve(Buffer.concat(parts).subarray(0, MOST_UNPACKED));
-    gunzip.on('data', (part: Buffer) => {
-      parts.push(part);
-      bytes += part.length;
-      if (bytes > MOST_UNPACKED) gunzip.destroy();
-    }).on('close', done).on('end', done).on('error', done);
-    gunzip.end(head);
-  });
+  const parts: Buffer[] = [];
+  let bytes = 0;
+  try {
+    for await (const part of unpackedBy(Readable.from([head]), compression)) {
+      parts.push(part as Buffer);
+      bytes += (part as Buffer).length;
+      if (bytes > MOST_UNPACKED) break;
+    }
+  } catch {
+    // Cut short, or damaged: what came before is what there is.
+  }
+  return Buffer.concat(parts).subarray(0, MOST_UNPACKED);
 }

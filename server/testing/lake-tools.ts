@@ -59,7 +59,7 @@ export async function readTable(engine: EngineCalls, store: LakeStore, table: La
   const storage = asStorage(store);
   const lease = await new LocalFiles(copies.path, 1e9, engine).forPlan(storage, plan);
   try {
-    const { setup, relation } = scanOf({ name: 't', plan, localPath: (file) => lease.pathOf(file), headers: await csvHeaders(store, plan), rows: await loadRowFilters(plan) });
+    const { setup, relation } = scanOf({ name: 't', plan, localPath: (file) => lease.pathOf(file), headers: await csvHeaders(store, plan, lease), rows: await loadRowFilters(plan) });
     return await engine.call('query', {
       id: randomUUID(),
       setup,
