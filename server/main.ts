@@ -37,6 +37,7 @@ import { GivingWay } from './lake/giving-way';
 import { IcebergUpkeep } from './lake/iceberg-upkeep';
 import { Inspector } from './lake/inspect';
 import { Lake } from './lake/lake';
+import { Containers } from './lake/containers';
 import { LocalFiles } from './lake/local-files';
 import { ManifestCache } from './lake/manifest-cache';
 import { Landings } from './load/landing';
@@ -121,6 +122,7 @@ async function start(args: readonly string[], onStop: (stop: () => Promise<void>
   const lake = new Lake(database, secrets);
   await lake.open();
   const local = new LocalFiles(path.join(config.home, 'cache'), config.cacheBytes, lookers);
+  lake.containers = new Containers(path.join(config.home, 'unpacked'), config.cacheBytes, lookers);
   const inspector = new Inspector(lookers, local);
   const files = new FilesAsTable(lake, inspector);
   const names = new RelationNames(database, events);

@@ -93,7 +93,8 @@ function layOut(lake: string, share: number): string[] {
   return files.sort();
 }
 
-async function finished(runId: number): Promise<Finding[]> {
+/** The findings of a crawl once it is over. */
+export async function finished(runId: number): Promise<Finding[]> {
   for (;;) {
     const run = await api<{ finishedAt: string | null; problem: string | null; findings: Finding[] }>(`/api/crawl-runs/${runId}`);
     if (run.problem) throw new Error(run.problem);

@@ -16,6 +16,7 @@ import { randomIds, systemClock } from '../server/lake/lake';
 import { DiskStore } from '../server/storage/disk-store';
 import { LocalEngine } from '../server/testing/local-engine';
 import { SqlBench } from '../server/testing/sql-bench';
+import { checkKinds } from './interop-kinds';
 import { checkCorpus } from './interop-corpus';
 import { checkApi } from './interop-api';
 import { checkFiles } from './interop-files';
@@ -129,6 +130,7 @@ failed += files.failed;
 await checkIceberg(python, cache, judge);
 
 await checkCorpus(judge, { share: process.argv.includes('--all-files') ? 1 : 3, isVerbose: process.argv.includes('--all-files') });
+await checkKinds(judge);
 // Longer than all the rest together, so only when asked for: `npm run interop -- --api`.
 if (process.argv.includes('--api')) await checkApi(judge);
 await checkSpark(judge);

@@ -2,6 +2,7 @@
 import picomatch from 'picomatch';
 import { LakeError } from '../errors';
 import type { ObjectInfo } from '../storage/object-store';
+import { containerKind } from '../storage/members';
 import { baseName, below } from '../storage/paths';
 import { tableName } from './names';
 
@@ -77,12 +78,17 @@ export interface TiedFolder {
   folder: string;
 }
 
+/** An archive or spreadsheet gives its name without its ending. */
+function withoutEnding(name: string): string {
+  return containerKind(name) ? name.replace(/(\.tar)?\.[^.]+$/, '') : name;
+}
+
 /** Where a table at `root` would be registered, by the crawl's rules. */
 export function nameByRule(root: string, { storage, folder }: Pick<CrawlFolder, 'storage' | 'folder'>, { namespace, prefix, naming }: Pick<CrawlDefinition, 'namespace' | 'prefix' | 'naming'>, tied: readonly TiedFolder[] = []): { namespace: string; name: string } {
   const owner = tied.filter((each) => each.storage === storage && (each.folder === '' || below(each.folder, root) !== undefined)).sort((a, b) => b.folder.length - a.folder.length)[0];
   const steps = root.split('/').filter((step) => step !== '');
   const inside = (below(owner?.folder ?? folder, root) ?? baseName(root)).split('/').filter((step) => step !== '');
-  const own = naming === 'path' ? inside.map(tableName).join('_') : tableName(steps.length === 0 ? storage : baseName(root));
+  const own = naming === 'path' ? inside.map((step) => tableName(withoutEnding(step))).join('_') : tableName(steps.length === 0 ? storage : withoutEnding(baseName(root)));
   const first = steps.length > 1 ? tableName(steps[0]!) : tableName(storage);
   return { namespace: namespace || (owner?.namespace ?? first), name: `${prefix}${own === '' ? tableName(storage) : own}` };
 }

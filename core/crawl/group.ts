@@ -1,6 +1,7 @@
 /** Groups the files of a storage into table candidates by their folders and names alone. */
 import { pauses } from '../pause';
 import type { ObjectInfo } from '../storage/object-store';
+import { memberPath } from '../storage/members';
 import { baseName, below, isHidden, joinPath, parentPath } from '../storage/paths';
 import { extensionOf, isBeside, kindByName, type FileKind } from './kinds';
 
@@ -101,8 +102,10 @@ function partitionStep(names: string[]): boolean {
 /** Kinds that hold rows, or could. */
 const DATA: ReadonlySet<FileKind> = new Set<FileKind>(['parquet', 'csv', 'json', 'yaml', 'text', 'avro', 'arrow', 'xml', 'archive', 'spreadsheet', 'database']);
 
-/** One for the files of each depth and ending. What is told apart has a label. */
+/** One for the files of each depth and ending, and for each sheet and table of one file. What is told apart has a label. */
 function candidatesOf(root: string, files: readonly ObjectInfo[]): Candidate[] {
+  const within = memberPath(root)?.kind;
+  if (within === 'spreadsheet' || within === 'database') return files.map((file): Candidate => ({ kind: 'files', root, files: [file], fileKind: kindByName(file.path), pattern: baseName(file.path), partitions: [], ...(files.length === 1 ? {} : { label: stemOf(file.path) }) }));
   const data = files.filter((file) => !isBeside(file.path));
   const groups = new Map<string, ObjectInfo[]>();
   for (const file of data.length > 0 ? data : files) put(groups, `${below(root, file.path)!.split('/').length} ${extensionOf(file.path)}`, file);

@@ -1,11 +1,12 @@
 /** How plain files become rows. Everything a guess decides is here, so that it can be shown, corrected, saved and reused. */
 import { LakeError } from '../errors';
+import { LOG_FORMS } from '../text/log-lines';
 import { RUNS } from '../text/records';
 import { formatWords, type ValueForm } from '../text/value-forms';
 import { twiceNamed } from '../schema/types';
 import { rulerText, type RulerColumn } from './column-ruler';
 
-export type ReadOptions = CsvOptions | FixedOptions | PatternOptions | JsonOptions | XmlOptions | AvroOptions | ParquetOptions;
+export type ReadOptions = CsvOptions | FixedOptions | PatternOptions | JsonOptions | XmlOptions | AvroOptions | ArrowOptions | ParquetOptions;
 export type ReadFormat = ReadOptions['format'];
 /** `auto`: each file as its first bytes say. */
 export const COMPRESSIONS = ['none', 'gzip', 'zstd', 'bzip2', 'xz', 'lz4', 'snappy', 'auto'] as const;
@@ -85,7 +86,8 @@ export interface JsonOptions extends TextOptions {
   header: boolean;
   /** Of `keyed`: the column that has the key. */
   key: string;
-  syntax: 'json' | 'yaml';
+  /** `pairs`: lines of keys with values, as in `level=info msg="it runs"`. */
+  syntax: 'json' | 'yaml' | 'pairs';
 }
 
 export interface XmlOptions {
@@ -100,6 +102,11 @@ export interface XmlOptions {
 
 export interface AvroOptions {
   format: 'avro';
+}
+
+/** Arrow files and streams, Feather among them. */
+export interface ArrowOptions {
+  format: 'arrow';
 }
 
 export interface ParquetOptions {
@@ -121,6 +128,7 @@ const DEFAULTS: { [Format in ReadFormat]: Extract<ReadOptions, { format: Format 
   json: { format: 'json', shape: 'lines', at: '', names: [], header: false, key: 'key', syntax: 'json', ...TEXT },
   xml: { format: 'xml', record: '', lists: [], structs: [], compression: 'none' },
   avro: { format: 'avro' },
+  arrow: { format: 'arrow' },
   parquet: { format: 'parquet' },
 };
 export const READ_FORMATS = Object.keys(DEFAULTS) as ReadFormat[];
@@ -157,11 +165,12 @@ export function givenColumns(options: ReadOptions): string[] | undefined {
  * lines, encodings that it does not know become UTF-8. Undefined when the engine reads the file itself.
  */
 export function optionsOfCopy(options: ReadOptions): ReadOptions | undefined {
-  if (options.format === 'xml' || options.format === 'avro') return fullOptions({ format: 'json' });
+  if (options.format === 'xml' || options.format === 'avro' || options.format === 'arrow') return fullOptions({ format: 'json' });
   if (options.format === 'parquet') return undefined;
   if (options.format === 'json' && isCutByUs(options)) return { ...options, ...ONE_A_LINE, encoding: 'utf-8', compression: 'none' };
   if (options.format === 'csv' && isCutByUs(options)) return { ...options, delimiter: ',', quote: '"', escape: '"', comment: '', skip: 0, skipEnd: 0, header: true, headerLines: 1, pads: false, rewrite: false, encoding: 'utf-8', compression: 'none' };
-  if (ENGINE_ENCODINGS[options.encoding] !== undefined && isUnpackedByEngine(options.compression)) return undefined;
+  const isKnown = options.format === 'json' ? options.encoding === 'utf-8' : ENGINE_ENCODINGS[options.encoding] !== undefined;
+  if (isKnown && isUnpackedByEngine(options.compression)) return undefined;
   return { ...options, encoding: 'utf-8', compression: 'none' };
 }
 
@@ -169,7 +178,7 @@ const ONE_A_LINE = { shape: 'lines', at: '', names: [] as string[], header: fals
 
 /** Whether the engine's reader would cut the text in another way than these options say. */
 export function isCutByUs(options: CsvOptions | JsonOptions): boolean {
-  if (options.format === 'json') return options.syntax === 'yaml' || options.at !== '' || !['lines', 'array'].includes(options.shape);
+  if (options.format === 'json') return options.syntax !== 'json' || options.at !== '' || !['lines', 'array'].includes(options.shape);
   const { rewrite, delimiter, skipEnd } = options;
   return rewrite || skipEnd > 0 || delimiter === RUNS || delimiter.length > 4;
 }
@@ -206,16 +215,18 @@ function mainWords(options: ReadOptions): string {
       return 'Parquet';
     case 'avro':
       return 'Avro';
+    case 'arrow':
+      return 'Arrow';
     case 'xml':
       return `XML, a row for each <${options.record}>`;
     case 'json':
-      return `${options.syntax === 'yaml' ? 'YAML' : 'JSON'}, ${SHAPE_WORDS[options.shape]}${options.at === '' ? '' : ` under ${options.at}`}`;
+      return options.syntax === 'pairs' ? 'lines of keys with values' : `${options.syntax === 'yaml' ? 'YAML' : 'JSON'}, ${SHAPE_WORDS[options.shape]}${options.at === '' ? '' : ` under ${options.at}`}`;
     case 'csv':
       return `text, ${delimiterName(options.delimiter)} between fields, ${options.header ? (options.headerLines > 1 ? `header of ${options.headerLines} lines` : 'header') : 'no header'}`;
     case 'fixed':
       return `text of fixed width (${rulerText(options.columns)})${options.header ? ', header' : ''}`;
     case 'pattern':
-      return options.pattern === WHOLE_LINE() ? 'text, a line a row' : `text by the pattern ${options.pattern}`;
+      return options.pattern === WHOLE_LINE() ? 'text, a line a row' : LOG_FORMS.some((form) => form.pattern === options.pattern) ? `text, ${LOG_FORMS.find((form) => form.pattern === options.pattern)!.name}` : `text by the pattern ${options.pattern}`;
   }
 }
 

@@ -142,7 +142,7 @@ function nameIn(object: string): string | undefined {
 function besideNotes(text: string, at: string): string[] {
   if (at === '') return [];
   const steps = stepsOf(at);
-  const beside = membersAt(text, steps.slice(0, -1)).members.map(({ key }) => key!).filter((key) => key !== steps.at(-1));
+  const beside = membersAt(text, steps.slice(0, -1)).members.map(({ key }) => key!).filter((key) => key !== steps.at(-1) && !(steps.at(-1) === 'features' && ['type', 'name', 'crs', 'bbox'].includes(key)));
   const shown = beside.slice(0, 5).join(', ');
   return [`rows stand under ${at}${beside.length === 0 ? '' : `; what stands beside is not read: ${shown}${beside.length > 5 ? ` and ${beside.length - 5} more` : ''}`}`];
 }

@@ -24,6 +24,8 @@ export interface ObjectStore {
   readonly uri: string;
   /** Every file below the folder, in path order within each folder. A missing folder is empty. Fails soon after `signal` is aborted. */
   list(folder: string, signal?: AbortSignal): Promise<ObjectInfo[]>;
+  /** The same with what is in archives and other containers in their place, where the store can look into them. */
+  listWithMembers?(folder: string, signal?: AbortSignal): Promise<ObjectInfo[]>;
   /** One level only. A missing folder is empty. */
   listFolder(folder: string): Promise<FolderPage>;
   head(path: string): Promise<ObjectInfo | undefined>;

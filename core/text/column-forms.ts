@@ -189,7 +189,7 @@ function isMoment(text: string): boolean {
 }
 
 function writtenTimes(texts: readonly string[]): Fit | undefined {
-  const date = (format: string) => new RegExp(`^${format.replace(/[.]/g, '\\.').replace(/%Y/g, '\\d{4}').replace(/%[mdy]/g, '\\d{1,2}').replace(/%[bBaA]/g, '\\p{L}+\\.?')}[ T,-]`, 'u').test(texts[0]!);
+  const date = (format: string) => new RegExp(`^${format.replace(/[.]/g, '\\.').replace(/%Y/g, '\\d{4}').replace(/%[mdy]/g, '\\d{1,2}').replace(/%[bBaA]/g, '\\p{L}+\\.?')}[ T,:-]`, 'u').test(texts[0]!);
   const found = written(texts, 'timestamp', timestampFormats([...DATE_FORMATS, COMPACT_DATE].filter(date)), 'times');
   // Without a zone UTC is meant, as it is where ISO 8601 says nothing.
   return found && { ...found, type: { kind: 'timestamptz' }, others: (found.others ?? []).map((other) => ({ ...other, type: { kind: 'timestamptz' } })) };

@@ -188,12 +188,13 @@ const WORDED = ['%b %d, %Y', '%B %d, %Y', '%b %d %Y', '%B %d %Y', '%d. %b %Y', '
 /** All ways of writing a date that are looked for, the likeliest first. Where both could be meant, the day goes first but between slashes. */
 export const DATE_FORMATS: readonly string[] = [...DATES.filter((format) => format.startsWith('%Y')), ...DATES.filter((format) => !format.startsWith('%Y')).sort((a, b) => Number(b.startsWith('%m/')) - Number(a.startsWith('%m/'))), ...WORDED];
 export const COMPACT_DATE = '%Y%m%d';
-export const TIME_FORMATS: readonly string[] = ['%H:%M:%S', '%H:%M', '%H:%M:%S.%f', '%I:%M %p', '%I:%M:%S %p', '%I:%M%p', '%H.%M.%S', '%H.%M'];
+export const TIME_FORMATS: readonly string[] = ['%H:%M:%S', '%H:%M', '%H:%M:%S.%f', '%I:%M %p', '%I:%M:%S %p', '%I:%M%p', '%H.%M.%S', '%H.%M', '%H:%M:%S,%f'];
 const ZONES = ['', '%z', ' %z', 'Z', ' UTC', ' GMT'];
 
 /** Ways of writing a point in time whose date is written like one of these. */
 export function timestampFormats(dates: readonly string[]): string[] {
-  return dates.flatMap((date) => [' ', 'T', ', ', '-', '  '].flatMap((mark) => TIME_FORMATS.flatMap((time) => ZONES.map((zone) => `${date}${mark}${time}${zone}`))));
+  // Web servers put a colon between a day with the name of its month and the time.
+  return dates.flatMap((date) => [' ', 'T', ', ', '-', '  ', ...(date.includes('%b') ? [':'] : [])].flatMap((mark) => TIME_FORMATS.flatMap((time) => ZONES.map((zone) => `${date}${mark}${time}${zone}`))));
 }
 
 /** ISO 8601 as the engine reads it without being told. */

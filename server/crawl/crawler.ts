@@ -229,7 +229,7 @@ function countKinds(objects: readonly ObjectInfo[]): string {
 
 /** Fails naming the right that is missing when the folder may not be listed. */
 async function listReadable({ store, storage }: OpenStorage, folder: string, signal: AbortSignal): Promise<ObjectInfo[]> {
-  return store.list(folder, signal).catch((error: unknown) => {
+  return (store.listWithMembers ? store.listWithMembers(folder, signal) : store.list(folder, signal)).catch((error: unknown) => {
     if (signal.aborted) throw new LakeError('cancelled', 'Stopped.');
     const { code, path: place } = error as NodeJS.ErrnoException;
     if (code !== 'EACCES' && code !== 'EPERM') throw error;

@@ -3,7 +3,6 @@ import type { Candidate } from '../../core/crawl/group';
 import type { Inference } from '../../core/crawl/infer';
 import { parsePattern } from '../../core/folder/path-pattern';
 import { describeOptions } from '../../core/folder/read-options';
-import { labelOf, type ColumnGuess } from '../../core/text/column-forms';
 import { fullPattern, type FolderDefinition } from '../../core/folder/table';
 import { findField, type Field } from '../../core/schema/types';
 import { typeName } from '../../core/schema/type-names';
@@ -11,6 +10,7 @@ import { nameAsSql } from '../../core/sql/tokens';
 import { below } from '../../core/storage/paths';
 import type { Snapshot } from '../../core/table/contract';
 import type { Evidence } from '../catalog/findings';
+import { groundsOf } from '../lake/grounds';
 import type { Inspected } from '../lake/inspect';
 import type { Proof } from '../lake/proof';
 
@@ -76,17 +76,6 @@ export function lakeEvidence(snapshot: Snapshot, files: number, place: string, [
     columns: snapshot.schema.fields.map((field) => ({ name: field.name, type: typeName(field.type), presence: [], clash: false, fromPath: false, isNew: false })),
     statement: `CREATE TABLE ${nameAsSql(namespace)}.${nameAsSql(table)}\nWITH (format = '${snapshot.format}', location = '${place}')`,
     version: snapshot.version,
-  };
-}
-
-/** Why a column of text has its type, by the file that tells most of it, and what else it could be. */
-function groundsOf(guesses: readonly ColumnGuess[] | undefined): Pick<Evidence['columns'][number], 'why' | 'others' | 'isAmbiguous'> {
-  const telling = [...(guesses ?? [])].sort((a, b) => b.values - a.values)[0];
-  if (!telling) return {};
-  const files = guesses!.length > 1 ? `, in the largest of ${guesses!.length} files` : '';
-  return {
-    why: `${telling.why}${files}`, others: [{ ...telling, label: labelOf(telling), misfits: 0, examples: [] }, ...telling.others].map(({ type, form, label, misfits, examples }) => ({ type: typeName(type), ...(form ? { form } : {}), label, misfits, examples })),
-    ...(guesses!.every((each) => each.isAmbiguous === true || each.values === 0) && telling.isAmbiguous ? { isAmbiguous: true } : {}),
   };
 }
 

@@ -2,6 +2,8 @@
 import { isDeepStrictEqual } from 'node:util';
 import { splitFiles, stemOf } from '../../core/crawl/split';
 import type { ObjectInfo } from '../../core/storage/object-store';
+import { LakeError } from '../../core/errors';
+import { containerKind } from '../../core/storage/members';
 import { baseName } from '../../core/storage/paths';
 import { fullOptions, type GivenOptions, type ReadOptions } from '../../core/folder/read-options';
 import { knownFacts, readAs, rememberFacts } from '../catalog/seen-files';
@@ -141,6 +143,16 @@ function byStorage(wanted: readonly Wanted[]): Map<OpenStorage, Wanted[]> {
 /** So many files of one folder are opened to see whether they are several tables. */
 const MOST_OPENED = 2000;
 
+/** What is wrong with containers that could not be looked into. */
+async function unopened({ store }: OpenStorage, files: readonly ObjectInfo[]): Promise<Inspected[]> {
+  const found: Inspected[] = [];
+  for (const { path } of files.filter((file) => containerKind(file.path))) {
+    const problem = await store.list(path).then((members) => (members.length === 0 ? `${path} holds no file.` : undefined), (error: unknown) => (error instanceof LakeError ? error.message : undefined));
+    if (problem !== undefined) found.push({ path, columns: [], problem });
+  }
+  return found;
+}
+
 /** A sample tells all of files that make one table; where their names or columns say that they are several, all are opened. */
 async function gatherText(tools: Tools, wanted: Wanted, known: ReadonlyMap<string, Inspected>): Promise<GatheredFacts> {
   const { candidate, given } = wanted;
@@ -155,7 +167,7 @@ async function gatherText(tools: Tools, wanted: Wanted, known: ReadonlyMap<strin
 async function gatherSome(tools: Tools, { judged, candidate, given, files }: Wanted, known: ReadonlyMap<string, Inspected>): Promise<GatheredFacts> {
   const { storage } = judged;
   const kind = READABLE.has(candidate.fileKind) || given ? candidate.fileKind : await tools.inspector.kindOf(storage, candidate.files[0]!);
-  if (!READABLE.has(kind) && !given) return { facts: [], opened: 0 };
+  if (!READABLE.has(kind) && !given) return { facts: await unopened(storage, files), opened: 0 };
   // The records of XML are judged together, so one new file has all of them looked at again.
   const unknown = files.filter((file) => !known.has(file.path));
   const open = kind === 'xml' && unknown.length > 0 ? files : unknown;

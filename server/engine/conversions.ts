@@ -10,6 +10,7 @@ import { LakeError } from '../../core/errors';
 import { compressionByBytes, PACKING_BYTES } from '../../core/crawl/kinds';
 import { faultWords } from '../../core/fault-words';
 import { isCutByUs, type Compression, type CsvOptions, type JsonOptions, type ReadOptions, type XmlOptions } from '../../core/folder/read-options';
+import { pairsAsJson } from '../../core/text/log-lines';
 import { RecordStream } from '../../core/text/record-stream';
 import type { TextRecord } from '../../core/text/records';
 import { headerNames } from '../../core/text/structure';
@@ -20,13 +21,13 @@ import { AVRO_LONG } from '../../core/values/avro-long';
 import { readPart } from '../storage/read-part';
 import { unpackSnappy } from '../storage/snappy-frames';
 import { unpackedBy } from '../storage/unpack';
-import { jsonOfYaml } from './yaml-json';
 
 /** `source` and `target` are files of this machine; `name` is what errors call the source. */
 export async function convert(options: ReadOptions, source: string, target: string, name: string, mostBytes: number): Promise<void> {
   try {
     const sink = () => [bounded(mostBytes), createWriteStream(target)] as const;
     if (options.format === 'avro') return await avroToLines(source, sink);
+    if (options.format === 'arrow') return await pipeline((await import('./arrow-lines')).arrowLines(source), ...sink());
     if (options.format === 'xml') return await xmlToLines(source, sink, options);
     if (options.format === 'csv' && isCutByUs(options)) return await toPlainCsv(source, sink, options);
     if (options.format === 'json' && isCutByUs(options)) return await toJsonLines(source, sink, options);
@@ -151,7 +152,10 @@ async function toJsonLines(source: string, sink: Sink, options: JsonOptions): Pr
   const rows = new JsonRows(options);
   const lines = async function* (bytes: AsyncIterable<Buffer>) {
     if (options.syntax === 'yaml') {
+      const { jsonOfYaml } = await import('./yaml-json');
       for await (const json of jsonOfYaml(bytes, decoder)) yield rows.push(json);
+    } else if (options.syntax === 'pairs') {
+      for await (const lines of wholeLines(bytes, decoder)) yield rows.push(lines.map((line) => `${pairsAsJson(line) ?? ''}\n`).join(''));
     } else {
       let isFirst = true;
       for await (const chunk of bytes) {
@@ -165,6 +169,19 @@ async function toJsonLines(source: string, sink: Sink, options: JsonOptions): Pr
   };
   await pipeline(await unpackedFile(source, options.compression), lines as never, ...sink());
 }
+
+async function* wholeLines(bytes: AsyncIterable<Buffer>, decoder: InstanceType<typeof TextDecoder>): AsyncGenerator<string[]> {
+  let rest = '';
+  for await (const chunk of bytes) {
+    const lines = (rest + decoder.decode(chunk, { stream: true })).split(/\r\n|\n/);
+    rest = lines.pop()!;
+    if (rest.length > MOST_LINE) throw new LakeError('bad-file', `a line is longer than ${MOST_LINE.toLocaleString('en')} characters`);
+    yield lines;
+  }
+  yield [rest];
+}
+
+const MOST_LINE = 16 * 1024 * 1024;
 
 /** So much of a text is looked at for its header. */
 const HEADER_CHARACTERS = 256 * 1024;

@@ -305,7 +305,7 @@ export class Lookers implements EngineCalls {
   call<Name extends CallName>(call: Name, ask: Calls[Name]['ask']): Promise<Calls[Name]['answer']> {
     return this.#calls.add(async () => {
       const engine = await this.#processes.take('');
-      const millis = call === 'convert' ? CONVERT_MS : LOOK_MS;
+      const millis = ['convert', 'unpack', 'container'].includes(call) ? CONVERT_MS : LOOK_MS;
       const timer = setTimeout(() => engine.end(new EngineError('limit', `Looking into it was stopped after ${millis / 1000} s.`)), millis);
       const watch = setInterval(() => {
         if (bytesHeldBy(engine) > this.options.memory + BESIDE_BYTES) engine.end(new EngineError('limit', 'Looking into it was stopped, since it takes more memory than it may.'));

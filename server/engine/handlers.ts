@@ -10,7 +10,6 @@ import type { Sealed } from './instances';
 import type { CallName, Calls } from './messages';
 import type { Planner } from './planner';
 import type { RunningQueries } from './run-query';
-import { wholeItems, yamlAsJson } from './yaml-json';
 import { chunkRows, converter } from './values';
 
 export type Handlers = { [Name in CallName]: (ask: Calls[Name]['ask']) => Promise<unknown> };
@@ -42,9 +41,15 @@ export function handlersOf(own: Sealed | undefined, planner: Planner | undefined
     cancel: async ({ id }) => (user ? user.queries.cancel(id) || user.changes.cancel(id) : false),
     convert: ({ options, source, target, name, mostBytes }) => convert(options, source, target, name, mostBytes).then(() => true),
     unpack: ({ source, target, compression, name, mostBytes }) => unpack(source, target, compression, name, mostBytes).then(() => true),
+    container: async (request) => (await import('./containers')).unpackContainer(request),
+    arrowFields: async ({ source }) => (await import('./arrow-lines')).arrowFields(source),
     xmlRecords: async ({ head, record = guessRecord(head) }) => ({ record, objects: record === undefined ? [] : xmlRecordsOf(head, record) }),
     delimited: async (input) => readDelimited(input),
-    jsonLayout: async ({ text, isCut, isLines, syntax }) => jsonLayout(syntax === 'yaml' ? [...yamlAsJson(isCut ? wholeItems(text) : text)].join('') : text, syntax === 'json' && isCut, isLines),
+    jsonLayout: async ({ text, isCut, isLines, syntax }) => {
+      if (syntax === 'json') return jsonLayout(text, isCut, isLines);
+      const { wholeItems, yamlAsJson } = await import('./yaml-json');
+      return jsonLayout([...yamlAsJson(isCut ? wholeItems(text) : text)].join(''), false, false);
+    },
     guess: async (columns) => columns.map(({ name, texts }) => guessColumn(texts, name)),
     writeAvro: (request) => writeAvroFile(request).then(() => true),
     run: async ({ sql }) => {

@@ -2,6 +2,8 @@
 import type { JsonLayout } from '../../core/json/json-layout';
 import type { ColumnGuess } from '../../core/text/column-forms';
 import type { Delimited, DelimitedInput } from '../../core/text/delimited';
+import type { ContainerRequest, Unpacked } from './containers';
+import type { Field } from '../../core/schema/types';
 import type { Compression, ReadOptions } from '../../core/folder/read-options';
 
 export interface ResultColumn {
@@ -89,6 +91,10 @@ export interface Calls {
   convert: { ask: { options: ReadOptions; source: string; target: string; name: string; mostBytes: number }; answer: boolean };
   /** A copy of a packed file, unpacked. Fails with `limit` where it is of more than `mostBytes`. */
   unpack: { ask: { source: string; target: string; compression: Compression; name: string; mostBytes: number }; answer: boolean };
+  /** What is in an archive, a spreadsheet or a database file, each member as a file. */
+  container: { ask: ContainerRequest; answer: Unpacked };
+  /** The columns of an Arrow file. */
+  arrowFields: { ask: { source: string }; answer: Field[] };
   /** The records at the beginning of an XML file; the element that is most likely a row where none is named. */
   xmlRecords: { ask: { head: string; record?: string }; answer: { record: string | undefined; objects: Record<string, unknown>[] } };
   /** How a delimited text is laid out and what its columns are; undefined where it is none. */

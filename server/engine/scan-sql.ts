@@ -113,7 +113,7 @@ function textReader(plan: ScanPlan, inFile: Field[], files: string, group: Group
     case 'csv':
       return csvReader(inFile, files, options, group.header, withFile ? [`filename = '${FILE_COLUMN}'`] : []);
     case 'json':
-      return reader.kind === 'text' && reader.options.format !== 'avro' ? jsonReader(inFile, files, options, withFile) : jsonReaderOfCopy(inFile, files, options, withFile);
+      return reader.kind === 'text' && !['avro', 'arrow'].includes(reader.options.format) ? jsonReader(inFile, files, options, withFile) : jsonReaderOfCopy(inFile, files, options, withFile);
     case 'fixed':
     case 'pattern':
       return lineReader(inFile, files, options, withFile);

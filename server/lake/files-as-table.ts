@@ -11,6 +11,7 @@ import { FolderTable, listingKey, MemoryListings, type FolderDefinition } from '
 import { Lru } from '../../core/lru';
 import type { Field } from '../../core/schema/types';
 import type { ObjectInfo } from '../../core/storage/object-store';
+import { containerKind, leadsIntoContainers } from '../../core/storage/members';
 import { baseName, below, isHidden, joinPath, normalPath, parentPath } from '../../core/storage/paths';
 import type { LakeTable } from '../../core/table/contract';
 import { findByLocation } from '../catalog/relations';
@@ -111,6 +112,12 @@ interface Found {
 async function byPlace({ store }: OpenStorage, path: string): Promise<Found> {
   const single = await store.head(path);
   if (!single) return { root: path, files: await store.list(path) };
+  if (containerKind(path) && store.listWithMembers) {
+    const members = await store.list(path);
+    const names = members.map((each) => below(path, each.path)!);
+    if (members.length !== 1) throw new LakeError('bad-request', `${baseName(path)} holds ${members.length} files: ${names.slice(0, 5).join(', ')}${names.length > 5 ? ` and ${names.length - 5} more` : ''}. Name one of them, as ${path}/${names[0] ?? ''}.`, { path });
+    return { root: path, files: members, definite: { kind: 'files', root: path, files: members, fileKind: kindByName(names[0]!), pattern: names[0]!, partitions: [] } };
+  }
   return { root: parentPath(path), files: [single], definite: { kind: 'files', root: parentPath(path), files: [single], fileKind: kindByName(path), pattern: baseName(path), partitions: [] } };
 }
 
@@ -118,7 +125,7 @@ async function byPlace({ store }: OpenStorage, path: string): Promise<Found> {
 export async function byPattern({ store }: OpenStorage, full: string): Promise<Required<Found>> {
   const { root, pattern } = splitPattern(full);
   const parsed = parsePattern(pattern);
-  const files = (await store.list(root)).filter((file) => {
+  const files = (await (leadsIntoContainers(pattern) && store.listWithMembers ? store.listWithMembers(root) : store.list(root))).filter((file) => {
     const inside = below(root, file.path)!;
     return file.bytes > 0 && !isHidden(inside) && parsed.match(inside) !== undefined;
   });
@@ -158,16 +165,14 @@ export function kindsText(kinds: Record<string, number>): string {
 function unreadableKind({ files }: PlainFiles): string {
   const name = baseName(files[0]!.path);
   const known = UNREAD.find(({ ending }) => ending.test(name));
-  return known ? `${name} is ${known.what}.` : `${name} is of a kind that is not read. CSV and other delimited text, text of fixed width, JSON, XML, Avro and Parquet are.`;
+  return known ? `${name} is ${known.what}.` : `${name} is of a kind that is not read. Delimited text, text of fixed width, JSON, YAML, XML, Avro and Parquet are, and what is in archives, spreadsheets and SQLite files.`;
 }
 
 const UNREAD = [
   { ending: /\.orc$/i, what: 'an ORC file, which is not read; have it written as Parquet' },
-  { ending: /\.(xlsx?|xlsm|ods)$/i, what: 'a spreadsheet, which is not read yet; save its sheets as CSV' },
-  { ending: /\.(zip|tar|tgz|7z|rar)$/i, what: 'an archive, which is not opened yet; unpack it beside' },
-  { ending: /\.(bz2|xz|lz4|sz|snappy)$/i, what: 'packed in a way that is not unpacked yet; pack it as gzip or zstd, or not at all' },
-  { ending: /\.(sqlite3?|db)$/i, what: 'a database file, which is not read yet' },
-  { ending: /\.(feather|arrow|ipc)$/i, what: 'an Arrow file, which is not read yet; have it written as Parquet' },
+  { ending: /\.(7z|rar)$/i, what: 'an archive of a kind that is not opened; unpack it beside' },
+  { ending: /\.(mdb|accdb|duckdb|dbf)$/i, what: 'a database file of a kind that is not read; have its tables written as Parquet or CSV' },
+  { ending: /\.(pdf|docx?|pptx?|html?|md|eml|ics|vcf)$/i, what: 'a document, which holds no table that could be read' },
 ];
 
 /** What the files say together: forms of all their columns, and leave for shorter lines where one has them. */

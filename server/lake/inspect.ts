@@ -11,6 +11,7 @@ import { avroSchemaOf } from '../../core/iceberg/avro';
 import { parseTypeName } from '../../core/schema/type-names';
 import { quoteText } from '../../core/sql/tokens';
 import type { Delimited } from '../../core/text/delimited';
+import { arePairs, logFormOf } from '../../core/text/log-lines';
 import { RUNS } from '../../core/text/records';
 import type { ObjectInfo } from '../../core/storage/object-store';
 import type { EngineCalls } from '../engine/engine';
@@ -19,7 +20,7 @@ import { quoteList } from '../engine/instances';
 import { cutLines, jsonSettings } from '../engine/text-readers';
 import { translateError } from '../engine/translate';
 import type { OpenStorage } from './lake';
-import type { Lease, LocalFiles } from './local-files';
+import { inOtherProcess, type Lease, type LocalFiles } from './local-files';
 import { ParquetFooters } from './parquet-footers';
 import { plainHead, withPlainFile } from './plain-file';
 import { unpackHead } from '../storage/unpack';
@@ -37,7 +38,7 @@ export interface Inspected extends FileFacts {
 }
 
 /** Kinds of file that become tables. */
-export const READABLE: ReadonlySet<FileKind> = new Set<FileKind>(['parquet', 'csv', 'json', 'yaml', 'text', 'avro', 'xml']);
+export const READABLE: ReadonlySet<FileKind> = new Set<FileKind>(['parquet', 'csv', 'json', 'yaml', 'text', 'avro', 'arrow', 'xml']);
 
 /** A table of more columns than this is none that anybody meant. */
 const MOST_COLUMNS = 10_000;
@@ -82,11 +83,14 @@ export class Inspector {
 
   async #one(storage: OpenStorage, kind: FileKind, file: ObjectInfo, given: ReadOptions | undefined): Promise<Inspected> {
     if ((given?.format ?? kind) === 'avro') return this.#avro(storage, file);
+    if ((given?.format ?? kind) === 'arrow') return this.#arrow(storage, file);
     const said = given && 'compression' in given ? given.compression : undefined;
     const sample = await withPlainFile(this.local, storage, file, said, (plain) => sampleText(plain, given && 'encoding' in given ? given.encoding : undefined));
     const compression = said ?? sample.packing;
     const isTree = kind === 'json' || kind === 'yaml';
     if (isTree && !given) return this.#tree(storage, kind, file, sample);
+    const log = given || kind === 'csv' ? undefined : logOptions(sample);
+    if (log) return { ...(await this.#readWith(log.options, storage, file, sample)), notes: log.notes, ...estimate(sample, file, 0) };
     const delimited = given?.format === 'csv' || (!given && !isTree) ? await this.engine.call('delimited', { ...sample, compression, isNamedSo: given !== undefined || kindByName(file.path) === 'csv', ...(given ? { options: given } : {}) }) : undefined;
     const fixed = given || (delimited && ![RUNS, ' '].includes(delimited.options.delimiter)) ? undefined : guessFixedWidth(wholeLines(sample.text).slice(0, 500));
     if (delimited && !(fixed && fixed.columns.length !== delimited.columns.length)) return { ...factsOfDelimited(file, delimited), ...estimate(sample, file, delimited.layout.headerRecords) };
@@ -140,6 +144,16 @@ export class Inspector {
     return { path: file.path, columns: fieldsOfAvro(avroSchemaOf(head, file.path)), options: { format: 'avro' } };
   }
 
+  async #arrow(storage: OpenStorage, file: ObjectInfo): Promise<Inspected> {
+    const lease = await this.local.lease(storage, [file]);
+    try {
+      const columns = await inOtherProcess(`${storage.storage.name}:${file.path}`, this.engine.call('arrowFields', { source: lease.pathOf(file) }));
+      return { path: file.path, columns, options: { format: 'arrow' } };
+    } finally {
+      lease.release();
+    }
+  }
+
   /** All files are judged together: whether an element is a list is seen only where it comes twice. */
   async #xml(storage: OpenStorage, files: readonly ObjectInfo[], given: ReadOptions | undefined): Promise<Inspected[]> {
     const looked = await Promise.all(files.map(async (file) => {
@@ -175,7 +189,8 @@ export class Inspector {
 
   async #describe(relation: string): Promise<FileFacts['columns']> {
     const { rows } = await this.engine.call('run', { sql: `DESCRIBE SELECT * FROM ${relation}` });
-    return (rows as string[][]).map((row) => ({ name: row[0]!, type: parseTypeName(row[1]!) }));
+    // Whole numbers that all fit 64 bits are told apart by sign; one that does not fit shows when the files are read.
+    return (rows as string[][]).map((row) => ({ name: row[0]!, type: /^(HUGEINT|UBIGINT)$/.test(row[1]!) ? { kind: 'long' } : parseTypeName(row[1]!) }));
   }
 }
 
@@ -191,6 +206,15 @@ function withTwins(columns: FileFacts['columns'], head: string): FileFacts['colu
 /** Local folder of the storage to its name, where it has one. */
 export function rootsOf({ store, storage }: OpenStorage): Map<string, string> {
   return new Map(store.root === undefined ? [] : [[store.root, storage.name]]);
+}
+
+/** Text whose lines are of a form that logs have. */
+function logOptions(sample: TextSample): { options: ReadOptions; notes: string[] } | undefined {
+  const lines = wholeLines(sample.text).slice(0, 1000);
+  const text = { compression: sample.packing, encoding: sample.encoding };
+  const found = logFormOf(lines);
+  if (found) return { options: fullOptions({ format: 'pattern', pattern: found.form.pattern, misfits: found.misfits > 0 ? 'set-aside' : 'stop', ...text }), notes: [`the lines are of ${found.form.name}`, ...(found.misfits > 0 ? [`${found.misfits} of the first ${lines.length} lines are not, and are set aside`] : [])] };
+  return arePairs(lines) ? { options: fullOptions({ format: 'json', syntax: 'pairs', ...text }), notes: ['each line is keys with values; words beside them are its message'] } : undefined;
 }
 
 /** A line that is longer than the others is a problem, and a shorter one where that was not said to be well. */

@@ -18,10 +18,12 @@ import { changeStorage, createStorage, deleteStorage, listStorages, type NewStor
 import { DiskStore } from '../storage/disk-store';
 import type { LakeStore } from '../storage/lake-store';
 import { keysOfEnvironment, S3Store, type S3Keys, type S3Settings } from '../storage/s3-store';
+import { MemberStore } from '../storage/member-store';
 import { DatabaseStore } from '../sources/database-store';
 import { PostgresDriver, type PostgresSettings } from '../sources/postgres';
 import { SourceTable } from '../sources/source-table';
 import type { Secrets } from '../storage/secrets';
+import type { Containers } from './containers';
 
 export interface OpenStorage {
   storage: Storage;
@@ -42,6 +44,8 @@ export class Lake {
   readonly #tables = new Map<string, LakeTable>();
   /** For Delta tables of very many files; set once the engine is there. */
   indexes: CheckpointIndexes | undefined;
+  /** What is in archives, spreadsheets and database files; set with the engine too. */
+  containers: Containers | undefined;
   /** How Iceberg tables read their manifests and deletes; set with it. */
   icebergReaders: ((storage: OpenStorage) => IcebergReaders) | undefined;
 
@@ -97,13 +101,14 @@ export class Lake {
 
   /** The store behind a storage's settings; nothing is asked of it yet. */
   openStore(storage: NewStorage): LakeStore {
-    if (storage.kind === 'folder') return new DiskStore(storage.location);
+    const withMembers = (store: LakeStore) => new MemberStore(store, storage.name, () => this.containers);
+    if (storage.kind === 'folder') return withMembers(new DiskStore(storage.location));
     const { secret, settings } = storage;
     if (storage.kind === 'postgres') {
       const place = settings as PostgresSettings;
       return new DatabaseStore(`postgres://${place.host}:${place.port}/${place.database}`, new PostgresDriver(place, () => (secret === null ? '' : this.secrets.open<string>(secret))));
     }
-    return new S3Store(settings as S3Settings, () => (secret === null ? keysOfEnvironment(process.env) : this.secrets.open<S3Keys>(secret)));
+    return withMembers(new S3Store(settings as S3Settings, () => (secret === null ? keysOfEnvironment(process.env) : this.secrets.open<S3Keys>(secret))));
   }
 
   storages(): OpenStorage[] {

@@ -13,6 +13,7 @@ import { fieldsOfAvro } from '../../core/folder/avro-rows';
 import { isCutByUs, optionsOfCopy, type Compression, type ReadOptions } from '../../core/folder/read-options';
 import { avroSchemaOf } from '../../core/iceberg/avro';
 import { filesToRead, type FileFormat, type ScanPlan } from '../../core/scan/plan';
+import { memberPath } from '../../core/storage/members';
 import { baseName } from '../../core/storage/paths';
 import type { EngineCalls } from '../engine/engine';
 import { EngineError } from '../engine/failures';
@@ -105,7 +106,9 @@ export class LocalFiles {
       release();
       throw error;
     }
-    const copies = new Map(copied.map((file) => [paths.get(file.path)!, { storage: storage.storage.name, path: file.path }]));
+    // What lies in a container lies elsewhere on this machine than its path says.
+    const named = files.filter((file) => !inPlace(file) || memberPath(file.path)?.member);
+    const copies = new Map(named.map((file) => [paths.get(file.path)!, { storage: storage.storage.name, path: file.path }]));
     return { pathOf: (file) => paths.get(file.path)!, copies, release };
   }
 
@@ -116,7 +119,7 @@ export class LocalFiles {
   }
 
   #copyPath(storage: OpenStorage, file: WantedFile, options: ReadOptions | undefined): string {
-    const how = file.packed !== undefined ? ['unpacked', file.packed] : file.format ? [file.format, 'parquet'] : options?.format === 'xml' || (options?.format === 'json' && isCutByUs(options)) ? [JSON.stringify(options)] : options?.format === 'avro' ? ['avro'] : options?.format === 'csv' && isCutByUs(options) ? [JSON.stringify({ ...options, forms: {}, nullTexts: [], misfits: '' })] : options && options.format !== 'parquet' ? [options.encoding, options.compression] : [];
+    const how = file.packed !== undefined ? ['unpacked', file.packed] : file.format ? [file.format, 'parquet'] : options?.format === 'xml' || (options?.format === 'json' && isCutByUs(options)) ? [JSON.stringify(options)] : options?.format === 'avro' || options?.format === 'arrow' ? [options.format] : options?.format === 'csv' && isCutByUs(options) ? [JSON.stringify({ ...options, forms: {}, nullTexts: [], misfits: '' })] : options && options.format !== 'parquet' ? [options.encoding, options.compression] : [];
     const key = createHash('sha256').update([storage.storage.id, file.path, file.bytes, file.modified ?? '', file.etag ?? '', ...how].join('\0')).digest('hex').slice(0, 32);
     const name = baseName(file.path).replace(/[^\w.-]/g, '_').slice(-60);
     return path.join(this.folderOf(storage), key.slice(0, 2), `${key}-${name}`);

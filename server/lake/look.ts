@@ -1,18 +1,21 @@
 /** A file's own look: what it seems to be and why, its first rows, and as it stands in the file. */
 import { describeOptions, type ReadOptions } from '../../core/folder/read-options';
-import type { FileKind } from '../../core/crawl/kinds';
+import { kindByName, type FileKind } from '../../core/crawl/kinds';
+import { containerKind } from '../../core/storage/members';
 import { LakeError } from '../../core/errors';
 import { planScan, type ScanPlan } from '../../core/scan/plan';
 import { TRUE } from '../../core/scan/predicate';
 import { typeName } from '../../core/schema/type-names';
 import { quoteText } from '../../core/sql/tokens';
+import type { ColumnGuess } from '../../core/text/column-forms';
 import type { ObjectInfo } from '../../core/storage/object-store';
-import { baseName, parentPath } from '../../core/storage/paths';
+import { baseName, below, parentPath } from '../../core/storage/paths';
 import type { EngineCalls } from '../engine/engine';
 import { translateError } from '../engine/translate';
 import { unpackHead } from '../storage/unpack';
 import { folderDefinition } from './files-as-table';
-import { prove } from './proof';
+import { groundsOf } from './grounds';
+import { prove, type Proof } from './proof';
 import { READABLE, rootsOf, type Inspector } from './inspect';
 import type { OpenStorage } from './lake';
 import { meaningOf, type FileMeaning } from './file-meaning';
@@ -29,12 +32,17 @@ export interface FileLook {
   /** How it is read, in words, and what that rests on. */
   read: string;
   options: ReadOptions | null;
-  columns: { name: string; type: string }[];
+  /** `why`: on what the type rests, where the file does not tell it. */
+  columns: { name: string; type: string; why?: string }[];
+  /** What was passed over, repaired, or read as missing, in words. */
+  notes: string[];
   rows: unknown[][];
   rowCount: number | null;
   /** The beginning as text, for text files. */
   lines: string[];
   parquet: { createdBy: string; rowGroups: { rows: number; bytes: number; columns: number; compression: string }[]; columns: { name: string; type: string; encodings: string; bytes: number; nulls: number | null; min: string | null; max: string | null }[] } | null;
+  /** What is in an archive, a spreadsheet or a database file, by path. */
+  members: { path: string; name: string; bytes: number; kind: FileKind }[] | null;
   /** What a file of metadata means. */
   meaning: FileMeaning | null;
   /** Lines that do not fit how the file is read; null for what has no lines. */
@@ -58,15 +66,17 @@ export async function lookAtFile(storage: OpenStorage, filePath: string, inspect
   const meaning = given ? null : await meaningOf(storage.store, filePath);
   const look: FileLook = {
     name: baseName(filePath), path: filePath, bytes: info.bytes, modified: info.modified, kind,
-    read: '', options: null, columns: [], rows: [], rowCount: null, lines: [], parquet: null, meaning, misfits: null, unchecked: null, problem: null,
+    read: '', options: null, columns: [], notes: [], rows: [], rowCount: null, lines: [], parquet: null, members: null, meaning, misfits: null, unchecked: null, problem: null,
   };
   if (['csv', 'json', 'yaml', 'text', 'xml', 'other'].includes(kind)) look.lines = await firstLines(inspector, storage, info, given && 'encoding' in given ? given.encoding : 'utf-8');
+  if (!given && containerKind(filePath)) return { ...look, ...(await insideOf(storage, filePath)) };
+  if (!given && kind === 'archive') return { ...look, read: 'By its first bytes it is a zip archive; give it a name that ends in .zip, and what is in it is read.' };
   if (!given && !READABLE.has(kind)) return { ...look, read: kind === 'other' ? 'Nothing is known of this kind of file.' : `Seems to be ${kind}; there is no reader for it yet.` };
   const [facts] = await inspector.inspect(storage, kind, [info], given ? { given } : {});
   if (!facts || facts.problem) return { ...look, problem: facts?.problem ?? 'The file could not be read.' };
-  const { definition: seen } = folderDefinition({ kind: 'files', root: parentPath(filePath), files: [info], fileKind: kind, pattern: '*', partitions: [] }, [facts]);
+  const { definition: seen, inference } = folderDefinition({ kind: 'files', root: parentPath(filePath), files: [info], fileKind: kind, pattern: '*', partitions: [] }, [facts]);
   const { definition, proof } = given ? { definition: seen, proof: null } : await prove(inspector, storage, seen, [info], { name: baseName(filePath), mostBytes: CHECKED_BYTES });
-  const filled = { ...look, options: given ?? definition.options, read: describeOptions(definition.options), columns: definition.fields.map((field) => ({ name: field.name, type: typeName(field.type) })), rowCount: proof?.rows ?? facts.rows ?? null };
+  const filled = { ...look, options: given ?? definition.options, read: describeOptions(definition.options), columns: definition.fields.map((field) => ({ name: field.name, type: typeName(field.type), ...why(inference.guesses.get(field.name)) })), notes: [...(facts.notes ?? []), ...(proof?.repairs ?? []), ...missingNotes(proof)], rowCount: proof?.rows ?? facts.rows ?? null };
   try {
     const file = { ...info, partition: {}, constants: {}, partitionStats: () => undefined, stats: () => undefined };
     const hasLines = ['csv', 'fixed', 'pattern', 'json'].includes(definition.options.format);
@@ -78,6 +88,26 @@ export async function lookAtFile(storage: OpenStorage, filePath: string, inspect
     return { ...filled, rows, ...checked, parquet: kind === 'parquet' ? await rowGroups(storage, info, inspector) : null };
   } catch (error) {
     if (error instanceof LakeError) return { ...filled, problem: error.message };
+    throw error;
+  }
+}
+
+function why(guesses: readonly ColumnGuess[] | undefined): { why?: string } {
+  const grounds = groundsOf(guesses);
+  return grounds.why === undefined ? {} : { why: grounds.why };
+}
+
+function missingNotes(proof: Proof | null): string[] {
+  return (proof?.missing ?? []).map(({ column, values, texts }) => `${values.toLocaleString('en')} ${values === 1 ? 'value' : 'values'} of ${column} read as missing: ${texts.map((text) => `"${text}"`).join(', ')}`);
+}
+
+async function insideOf({ store }: OpenStorage, filePath: string): Promise<Pick<FileLook, 'members' | 'read' | 'problem'>> {
+  try {
+    const members = (await store.list(filePath)).map(({ path, bytes }) => ({ path, name: below(filePath, path)!, bytes, kind: kindByName(path) }));
+    const what = { zip: 'file', tar: 'file', spreadsheet: 'sheet', database: 'table' }[containerKind(filePath)!];
+    return { members, problem: null, read: `Holds ${members.length.toLocaleString('en')} ${what}${members.length === 1 ? '' : 's'}, each of which is read like a file of its own.` };
+  } catch (error) {
+    if (error instanceof LakeError) return { members: null, read: '', problem: error.message };
     throw error;
   }
 }

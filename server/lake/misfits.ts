@@ -42,7 +42,7 @@ export async function misfitsOf(tools: ScanTools, storage: OpenStorage, plan: Sc
   const all = filesToRead(plan);
   const files = all.slice(0, MOST_FILES);
   const options = plan.reader.kind === 'text' ? plan.reader.options : undefined;
-  if (!options || options.format === 'parquet' || options.format === 'avro' || options.format === 'xml') throw new LakeError('unsupported', 'Only text has lines that could not fit.');
+  if (!options || options.format === 'parquet' || options.format === 'avro' || options.format === 'arrow' || options.format === 'xml') throw new LakeError('unsupported', 'Only text has lines that could not fit.');
   const part: ScanPlan = { ...plan, considered: files.map((file) => ({ file, verdict: 'read' })) };
   const lease = await tools.local.forPlan(storage, part);
   try {

@@ -138,6 +138,7 @@ function repair(definition: FolderDefinition, { message, details }: LakeError): 
       why: `${field.name} is ${type.kind === 'string' ? 'text' : typeName(type)} and not ${typeName(field.type)}: ${message}`,
     };
   }
+  if (options.format === 'pattern' && options.misfits === 'stop' && (details.field === undefined || details.field === '')) return { definition: { ...definition, options: { ...options, misfits: 'set-aside' } }, why: `lines that do not fit are set aside: ${message}` };
   if (options.format === 'csv' && !options.rewrite) return { definition: { ...definition, options: { ...options, rewrite: true } }, why: 'the lines are cut in the one way that fits all of them' };
   return undefined;
 }

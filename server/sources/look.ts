@@ -19,6 +19,6 @@ export async function lookAtSource({ store, storage }: OpenStorage, path: string
   const estimate = (await store.driver.objects()).find((each) => each.schema === place.schema && each.name === place.name)?.rows ?? null;
   return {
     name: place.name, path, bytes: object.bytes, modified: Date.now(), kind: 'other', read: `a ${object.etag ?? 'table'} of the database${estimate === null ? '' : `, about ${estimate} rows`}`, options: null,
-    columns: fields.map((field) => ({ name: field.name, type: typeName(field.type) })), rows, rowCount: null, lines: [], parquet: null, meaning: null, misfits: null, unchecked: null, problem: null,
+    columns: fields.map((field) => ({ name: field.name, type: typeName(field.type) })), notes: [], rows, rowCount: null, lines: [], parquet: null, members: null, meaning: null, misfits: null, unchecked: null, problem: null,
   };
 }

@@ -25,11 +25,13 @@ export interface FileLook {
   modified: number;
   kind: string;
   read: string;
-  columns: { name: string; type: string }[];
+  columns: { name: string; type: string; why?: string }[];
+  notes: string[];
   rows: unknown[][];
   rowCount: number | null;
   lines: string[];
   parquet: { createdBy: string; rowGroups: { rows: number; bytes: number; columns: number; compression: string }[]; columns: { name: string; type: string; encodings: string; bytes: number; nulls: number | null; min: string | null; max: string | null }[] } | null;
+  members: { path: string; name: string; bytes: number; kind: string }[] | null;
   meaning: FileMeaning | null;
   misfits: Misfits | null;
   unchecked: string | null;

@@ -3,8 +3,9 @@
 import { useDebounceFn } from '@vueuse/core';
 import { computed, ref, watch } from 'vue';
 import { filesAsSql } from '../../../core/folder/options-sql';
+import { memberPath } from '../../../core/storage/members';
 import type { ReadOptions } from '../../../core/folder/read-options';
-import { call } from '../../api/client';
+import { call, storageLink } from '../../api/client';
 import type { FileLook, SavedOptions } from '../../api/types';
 import BaseButton from '../../design/BaseButton.vue';
 import CopyText from '../../design/CopyText.vue';
@@ -16,6 +17,7 @@ import TagMark from '../../design/TagMark.vue';
 import { useLoad } from '../../stores/load';
 import { queryLink } from '../query/link';
 import FileMeaning from './FileMeaning.vue';
+import FileMembers from './FileMembers.vue';
 import ReadOptionsForm from './ReadOptionsForm.vue';
 import SavedOptionsBar from './SavedOptionsBar.vue';
 
@@ -45,6 +47,13 @@ function openChange(): void {
   changing.value = !changing.value;
   if (changing.value) void saved.reload();
 }
+/** The archive, spreadsheet or database file that this lies in. */
+const container = computed(() => {
+  const within = memberPath(props.path);
+  return within?.member ? within.container : undefined;
+});
+const containerLink = computed(() => storageLink(props.storage, container.value?.split('/').slice(0, -1).join('/'), container.value?.split('/').at(-1)));
+const grounds = (file: FileLook) => file.columns.filter((each) => each.why !== undefined);
 const source = computed(() => (given.value ? filesAsSql(`${props.storage}:${props.path}`, given.value) : `"${props.storage}:${props.path}"`));
 </script>
 
@@ -64,6 +73,7 @@ const source = computed(() => (given.value ? filesAsSql(`${props.storage}:${prop
       </header>
       <p class="px-4 pt-0.5 text-muted">
         <template v-if="file.read">{{ file.columns.length > 0 ? 'Read as' : '' }} {{ file.read }}<template v-if="file.columns.length > 0">, {{ plural(file.columns.length, 'column') }}<template v-if="file.rowCount !== null">, {{ plural(file.rowCount, 'row') }}</template></template>.</template>
+        <template v-if="container"> In <RouterLink class="plain-link" :to="containerLink">{{ container.split('/').at(-1) }}</RouterLink>.</template>
         <CopyText class="ml-1" :text="`${storage}:${file.path}`" />
       </p>
       <div v-if="changing && file.options" class="mx-4 mt-2 border-l-2 border-dusk pl-3">
@@ -71,6 +81,7 @@ const source = computed(() => (given.value ? filesAsSql(`${props.storage}:${prop
         <ReadOptionsForm class="mt-2" :model-value="given ?? file.options" :lines="file.lines" @update:model-value="change" />
         <ProblemBox v-if="look.problem.value" class="mt-2" :problem="look.problem.value" />
       </div>
+      <ul v-if="file.notes.length > 0" class="mx-4 mt-1.5 text-muted" aria-label="What was seen"><li v-for="note in file.notes" :key="note">{{ note }}.</li></ul>
       <p v-if="file.unchecked" class="mx-4 mt-1.5 text-muted">{{ file.unchecked }}</p>
       <details v-if="file.misfits && file.misfits.lines > 0" class="mx-4 mt-1.5" :open="file.misfits.count > 0 && file.misfits.count <= 5">
         <summary :class="file.misfits.count > 0 ? 'cursor-pointer text-rust' : 'list-none text-kelp'">{{ countText(file.misfits.count) }} of {{ plural(file.misfits.lines, 'line') }} {{ file.misfits.count === 1 ? 'does' : 'do' }} not fit</summary>
@@ -81,6 +92,11 @@ const source = computed(() => (given.value ? filesAsSql(`${props.storage}:${prop
       </div>
       <DataGrid v-if="file.rows.length > 0" class="mt-2 max-h-[52%] min-h-[150px] shrink-0 border-y border-hairline" :columns="file.columns" :row-count="file.rows.length" :first-rows="file.rows" :label="`First rows of ${file.name}`" with-types />
       <div class="min-h-[120px] flex-1 overflow-auto px-4 py-2" tabindex="0" role="region" aria-label="More about the file">
+        <FileMembers v-if="file.members" :storage="storage" :path="file.path" :members="file.members" />
+        <details v-if="grounds(file).length > 0" class="mb-2">
+          <summary class="cursor-pointer font-semibold text-muted">Why each column has its type</summary>
+          <dl class="mt-1 grid grid-cols-[auto_1fr] gap-x-3 gap-y-0.5"><template v-for="each in grounds(file)" :key="each.name"><dt class="mono">{{ each.name }} <span class="text-muted">{{ each.type }}</span></dt><dd class="text-muted">{{ each.why }}</dd></template></dl>
+        </details>
         <FileMeaning :file="file" :storage="storage" />
         <template v-if="file.lines.length > 0">
           <h3 class="font-semibold text-muted">As it stands in the file</h3>

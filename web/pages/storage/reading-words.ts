@@ -2,7 +2,7 @@
 import type { ReadFormat } from '../../../core/folder/read-options';
 
 export const FORMATS: readonly { value: ReadFormat; words: string }[] = [
-  { value: 'csv', words: 'delimited text' }, { value: 'fixed', words: 'fixed width' }, { value: 'pattern', words: 'lines by a pattern' }, { value: 'json', words: 'JSON' }, { value: 'xml', words: 'XML' }, { value: 'avro', words: 'Avro' }, { value: 'parquet', words: 'Parquet' },
+  { value: 'csv', words: 'delimited text' }, { value: 'fixed', words: 'fixed width' }, { value: 'pattern', words: 'lines by a pattern' }, { value: 'json', words: 'JSON' }, { value: 'xml', words: 'XML' }, { value: 'avro', words: 'Avro' }, { value: 'arrow', words: 'Arrow' }, { value: 'parquet', words: 'Parquet' },
 ];
 export const DELIMITERS: readonly { value: string; words: string }[] = [
   { value: ',', words: 'comma' }, { value: '|', words: 'pipe' }, { value: ';', words: 'semicolon' }, { value: '\t', words: 'tab' }, { value: ' ', words: 'space' }, { value: ':', words: 'colon' }, { value: '~', words: 'tilde' },
