@@ -11,8 +11,9 @@ export interface JsonLayout {
 /** So many values of a list are looked at. */
 const LOOKED_AT = 200;
 const MOST_STEPS = 4;
-/** Rows are most of a text; a list that is less of it is a value of a row. */
+/** Rows are most of a text; a list that is less of it is a value of a row. Of few rows the keys around them are much. */
 const SHARE = 0.5;
+const SHARE_OF_SEVERAL = 0.35;
 /** Members of an object are rows where there are so many, and all are objects alike. */
 const FEWEST_KEYED = 3;
 
@@ -47,6 +48,7 @@ function areLines(text: string, isCut: boolean): boolean {
 interface Place {
   layout: JsonLayout;
   characters: number;
+  isSeveral: boolean;
 }
 
 /** The list or object whose values are most of the text. */
@@ -61,11 +63,11 @@ function bestPlace(text: string, isCut: boolean): JsonLayout | undefined {
       const below = [...path, key!];
       if (value.startsWith('[')) {
         const found = listAt(text, below, isCut && value === open?.text);
-        if (found) places.push({ layout: found, characters: value.length });
+        if (found) places.push({ layout: found, characters: value.length, isSeveral: (safely(() => new JsonValues(below).push(text).length) ?? 0) > 1 });
       } else if (value.startsWith('{') && !keyed && below.length < MOST_STEPS) pending.push(below);
     }
   }
-  const [best] = places.filter(({ characters }) => characters >= text.length * SHARE).sort((a, b) => b.characters - a.characters);
+  const [best] = places.filter(({ characters, isSeveral }) => characters >= text.length * (isSeveral ? SHARE_OF_SEVERAL : SHARE)).sort((a, b) => b.characters - a.characters);
   return best && { ...best.layout, notes: [...best.layout.notes, ...besideNotes(text, best.layout.options.at)] };
 }
 
@@ -86,7 +88,7 @@ function keyedAt(members: readonly JsonValue[], path: readonly string[], isCut: 
   if (first!.size === 0 || alike < keys.length * 0.8) return undefined;
   const key = ['key', 'object_key', 'member_key'].find((name) => !keys.some((each) => each.has(name)))!;
   const characters = members.reduce((sum, each) => sum + each.text.length + each.key!.length + 4, 0);
-  return { layout: layout('keyed', { at: pointerOf(path), key }, [`each member ${path.length === 0 ? 'of the object' : `under ${pointerOf(path)}`} is a row, and its key stands in ${key}`]), characters: isCut ? Math.max(characters, 1) : characters };
+  return { layout: layout('keyed', { at: pointerOf(path), key }, [`each member ${path.length === 0 ? 'of the object' : `under ${pointerOf(path)}`} is a row, and its key stands in ${key}`]), characters: isCut ? Math.max(characters, 1) : characters, isSeveral: true };
 }
 
 /** What the values of a list are; undefined where they are nothing that makes rows. */

@@ -46,16 +46,18 @@ export async function unpackContainer(request: ContainerRequest): Promise<Unpack
 const KIND_WORDS: Record<ContainerKind, string> = { zip: 'a zip archive', tar: 'a tar archive', spreadsheet: 'a spreadsheet', database: 'an SQLite database' };
 
 async function unzip(source: string, sink: MemberSink): Promise<void> {
-  const file = await yauzl.openPromise(source, { lazyEntries: true, autoClose: false, strictFileNames: false, validateEntrySizes: true });
+  const file = await yauzl.openPromise(source, { lazyEntries: true, autoClose: false, decodeStrings: false, validateEntrySizes: true });
   let encrypted = 0;
   try {
     for await (const entry of file.eachEntry()) {
-      if (/\/$/.test(entry.fileName)) continue;
+      // Names are judged by us: one that leads out of the archive is passed over, and the others are read.
+      const name = yauzl.getFileNameLowLevel(entry.generalPurposeBitFlag, entry.fileNameRaw, entry.extraFields, false);
+      if (/[/\\]$/.test(name)) continue;
       if (entry.isEncrypted()) {
         encrypted++;
         continue;
       }
-      await sink.stream(entry.fileName, await file.openReadStreamPromise(entry));
+      await sink.stream(name, await file.openReadStreamPromise(entry));
     }
   } finally {
     file.close();

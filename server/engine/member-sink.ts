@@ -28,7 +28,10 @@ export class MemberSink {
   /** Where the member's bytes are to be laid; undefined for one that is passed over. */
   next(name: string): string | undefined {
     const own = memberName(name);
-    if (own === undefined) return undefined;
+    if (own === undefined) {
+      if (!name.includes('__MACOSX')) this.notes.push(`${name.slice(0, 100)} is passed over: its name leads out of the archive`);
+      return undefined;
+    }
     if (this.members.length >= MOST_MEMBERS) throw new LakeError('limit', `it holds more than ${MOST_MEMBERS.toLocaleString('en')} files; unpack it beside`);
     let distinct = own;
     for (let number = 2; this.#names.has(distinct.toLowerCase()); number++) distinct = own.replace(/(\.[^./]*)?$/, `_${number}$1`);

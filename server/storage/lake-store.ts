@@ -14,6 +14,8 @@ export interface LakeStore extends ObjectStore {
   hasFolder(folder: string): Promise<boolean>;
   /** Makes an empty folder, where the store has such. */
   makeFolder(folder: string): Promise<void>;
+  /** What was passed over in a container, in words. */
+  containerNotes?(path: string): Promise<string[]>;
   /** Moves one file, over what stands there. */
   move(from: string, to: string): Promise<void>;
   /** Removes a folder that holds no file, with the empty folders in it. */

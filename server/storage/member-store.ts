@@ -52,6 +52,10 @@ export class MemberStore implements LakeStore {
     return found;
   }
 
+  async containerNotes(file: string): Promise<string[]> {
+    return (await this.#inside(file))?.content.notes ?? [];
+  }
+
   async listFolder(folder: string): Promise<FolderPage> {
     const inside = await this.#inside(folder);
     if (!inside) return this.store.listFolder(folder);

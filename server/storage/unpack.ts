@@ -1,7 +1,7 @@
 /** Unpacking, whole streams or just what the first bytes of a file hold. */
 import { createRequire } from 'node:module';
 import { createGunzip } from 'node:zlib';
-import { PassThrough, Readable, Transform } from 'node:stream';
+import { PassThrough, pipeline, Readable, Transform } from 'node:stream';
 import type { ReadableStream } from 'node:stream/web';
 import { Decompress } from 'fzstd';
 import unbzip2 from 'unbzip2-stream';
@@ -17,7 +17,12 @@ export type Packing = Exclude<Compression, 'none' | 'auto'>;
 const UNPACKERS: Record<Packing, (stream: Readable) => Readable> = {
   gzip: (stream) => through(stream, createGunzip()),
   zstd: (stream) => through(stream, zstdStream()),
-  bzip2: (stream) => through(stream, unbzip2() as unknown as Transform).pipe(new PassThrough()),
+  // Of the old kind of streams, whose errors are passed on by nobody else.
+  bzip2: (stream) => {
+    const plain = new PassThrough();
+    pipeline(stream, unbzip2() as unknown as Transform, plain, () => undefined);
+    return plain;
+  },
   xz: (stream) => Readable.fromWeb(new XzReadableStream(Readable.toWeb(stream) as never) as unknown as ReadableStream),
   lz4: (stream) => Readable.from(framed(stream, new Lz4Frames())),
   snappy: (stream) => Readable.from(framed(stream, new SnappyFrames())),
