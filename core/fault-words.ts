@@ -11,7 +11,7 @@ export function faultWords(error: unknown): string {
 }
 
 /** Of the readers of Parquet and packed bytes. */
-const FOREIGN = /^(parquet |unsupported |unknown |invalid |unexpected )|undefined|\bis not a|snappy|zstd|gzip|inflate|brotli|lz4|thrift|incorrect (header|data) check|invalid (stored|block|distance|code|window|literal)|too far back/i;
+const FOREIGN = /^(parquet |unsupported |unknown |invalid |unexpected )|undefined|\bis not a|snappy|zstd|gzip|inflate|brotli|lz4|thrift|get_next_output|central directory|local file header|unexpected EOF|tar header|corrupted|incorrect (header|data) check|invalid (stored|block|distance|code|window|literal)|too far back/i;
 
 function jsonWords(message: string): string {
   if (/end of JSON|Unterminated/i.test(message)) return 'it is no JSON: it ends in the middle';

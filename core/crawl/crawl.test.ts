@@ -69,7 +69,7 @@ describe('sniffing text', () => {
     expect(layoutOf({ text, isCut: false, isNamedSo: false })?.layout.dialect.delimiter).toBe(delimiter);
   });
 
-  it.each([['x', 'PAR1....', 'parquet'], ['x.csv', 'a,b', 'csv'], ['notes', '{"a":1}', 'json'], ['notes', '<?xml version="1.0"?>', 'xml'], ['blob', 'a\0b', 'other'], ['readme', 'hello', 'text']])('%s beginning with %j is %s', (path, head, kind) => {
+  it.each([['x', 'PAR1....', 'parquet'], ['x.csv', 'a,b', 'csv'], ['notes', '{"a":1}', 'json'], ['x.csv', '{"a":1}', 'json'], ['x.json', 'a,b', 'text'], ['x.docx', 'PK\u0003\u0004', 'document'], ['notes', '<?xml version="1.0"?>', 'xml'], ['blob', 'a\0b', 'other'], ['readme', 'hello', 'text']])('%s beginning with %j is %s', (path, head, kind) => {
     expect(kindByBytes(path, new TextEncoder().encode(head))).toBe(kind);
   });
 });

@@ -2,13 +2,14 @@ import type { Compression } from '../folder/read-options';
 import { baseName } from '../storage/paths';
 
 /** What a file seems to be, by its name and first bytes. */
-export type FileKind = 'parquet' | 'csv' | 'json' | 'yaml' | 'text' | 'avro' | 'arrow' | 'xml' | 'archive' | 'spreadsheet' | 'database' | 'picture' | 'other';
+export type FileKind = 'parquet' | 'csv' | 'json' | 'yaml' | 'text' | 'avro' | 'arrow' | 'xml' | 'archive' | 'spreadsheet' | 'database' | 'picture' | 'document' | 'other';
 
 const BY_EXTENSION: Record<string, FileKind> = {
   parquet: 'parquet', pq: 'parquet', csv: 'csv', tsv: 'csv', psv: 'csv', json: 'json', jsonl: 'json', ndjson: 'json',
   geojson: 'json', yaml: 'yaml', yml: 'yaml',
   txt: 'text', log: 'text', dat: 'text', avro: 'avro', xml: 'xml', arrow: 'arrow', feather: 'arrow', ipc: 'arrow', zip: 'archive', tar: 'archive', tgz: 'archive', tbz2: 'archive', txz: 'archive',
-  xlsx: 'spreadsheet', xlsm: 'spreadsheet', xls: 'spreadsheet', ods: 'spreadsheet', sqlite: 'database', sqlite3: 'database', db: 'database', png: 'picture', jpg: 'picture', jpeg: 'picture', gif: 'picture',
+  xlsx: 'spreadsheet', xlsm: 'spreadsheet', xls: 'spreadsheet', ods: 'spreadsheet', sqlite: 'database', sqlite3: 'database', db: 'database', png: 'picture', jpg: 'picture', jpeg: 'picture', gif: 'picture', svg: 'picture', webp: 'picture', tif: 'picture', tiff: 'picture', bmp: 'picture', ico: 'picture',
+  pdf: 'document', doc: 'document', docx: 'document', ppt: 'document', pptx: 'document', odt: 'document', odp: 'document', rtf: 'document', html: 'document', htm: 'document', md: 'document', eml: 'document', ics: 'document', vcf: 'document',
 };
 
 export function kindByName(path: string): FileKind {
@@ -65,6 +66,8 @@ const MAGIC: [kind: FileKind, bytes: number[]][] = [
   ['archive', [0x50, 0x4b, 0x03, 0x04]],
   ['spreadsheet', [0xd0, 0xcf, 0x11, 0xe0]],
   ['database', [0x53, 0x51, 0x4c, 0x69, 0x74, 0x65, 0x20, 0x66]],
+  ['document', [0x25, 0x50, 0x44, 0x46, 0x2d]],
+  ['picture', [0x47, 0x49, 0x46, 0x38]],
   ['picture', [0x89, 0x50, 0x4e, 0x47]],
   ['picture', [0xff, 0xd8, 0xff]],
 ];
@@ -72,12 +75,15 @@ const MAGIC: [kind: FileKind, bytes: number[]][] = [
 /** The kind by the first bytes where they are telling, else by name, else by what the text looks like. */
 export function kindByBytes(path: string, head: Uint8Array): FileKind {
   const magic = MAGIC.find(([, bytes]) => bytes.every((byte, index) => head[index] === byte));
-  // A spreadsheet is an archive too.
-  if (magic) return magic[0] === 'archive' && kindByName(path) === 'spreadsheet' ? 'spreadsheet' : magic[0];
+  // Spreadsheets and documents of today are archives too, and those of yesterday are of one form.
+  if (magic) return ['archive', 'spreadsheet'].includes(magic[0]) && ['spreadsheet', 'document'].includes(kindByName(path)) ? kindByName(path) : magic[0];
   const named = kindByName(path);
+  const text = new TextDecoder().decode(head).replace(/^\ufeff/, '').trimStart();
+  // Names are often wrong: objects in a file that is called a CSV, and lines of text in one that is called JSON.
+  if (named === 'csv' && /^\{\s*"[^"\n]*"\s*:/.test(text)) return 'json';
+  if (named === 'json' && !head.includes(0) && text !== '' && !/^[[{"\d-]|^(true|false|null)/.test(text)) return 'text';
   if (named !== 'other' && named !== 'text') return named;
   if (head.includes(0)) return 'other';
-  const text = new TextDecoder().decode(head).trimStart();
   if (/^<\?xml|^<[a-z]/i.test(text)) return 'xml';
   if (/^[[{]/.test(text)) return 'json';
   return text === '' ? named : 'text';

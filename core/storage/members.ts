@@ -19,6 +19,11 @@ export function containerKind(path: string): ContainerKind | undefined {
   return CONTAINERS.find(([, form]) => form.test(name))?.[0];
 }
 
+/** Whether a path may lead into a container; asked of every file that is opened, so it is one look. */
+export function mayLeadInside(path: string): boolean {
+  return /\.(zip|tar(\.\w{2,3})?|tgz|tbz2|txz|xlsx|xlsm|xls|ods|sqlite3?|db)\//i.test(path);
+}
+
 /** The container that a path leads into, and the rest of it, '' for the container itself; undefined where no step is one. */
 export function memberPath(path: string): { container: string; kind: ContainerKind; member: string } | undefined {
   for (let cut = path.indexOf('/'); ; cut = path.indexOf('/', cut + 1)) {

@@ -5,7 +5,7 @@ import { LakeError } from '../../core/errors';
 import { normalPath } from '../../core/storage/paths';
 import { changeCrawl, createCrawl, deleteCrawl, findRun, getCrawl, listCrawls, listRuns } from '../catalog/crawls';
 import { closeDrift, listDrift } from '../catalog/drifts';
-import { correctFinding, decide, findFinding, findingsOf, type Decision } from '../catalog/findings';
+import { briefFindingsOf, correctFinding, decide, findFinding, findingsOf, type Decision } from '../catalog/findings';
 import { givenOptions } from '../catalog/saved-options';
 import { corrected, type Correction } from '../crawl/correct';
 import { registerFindings } from '../crawl/register';
@@ -18,9 +18,13 @@ import { name, namespaceName, rowId, sqlName, storagePath } from './schemas';
 export function crawlRoutes({ crawler, schedules, database, lake, events, inspector }: Services): Route[] {
   const tools = { engine: inspector.engine, local: inspector.local, inspector };
   /** A finding that can still be decided and corrected. */
-  const openFinding = async (id: number) => {
+  const getFinding = async (id: number) => {
     const finding = await findFinding(database, id);
     if (!finding) throw new LakeError('not-found', `There is no finding ${id}.`);
+    return finding;
+  };
+  const openFinding = async (id: number) => {
+    const finding = await getFinding(id);
     if (finding.decision === 'registered' || finding.decision === 'unregistered') throw new LakeError('conflict', `${finding.namespace}.${finding.name} is ${finding.decision} already.`);
     return finding;
   };
@@ -113,11 +117,16 @@ export function crawlRoutes({ crawler, schedules, database, lake, events, inspec
     },
     {
       method: 'get', path: '/crawl-runs/{run}', summary: 'A run with its findings', answer: 'The run; findings that need a decision first',
-      params: Joi.object({ run: rowId.required() }),
-      handle: async ({ params }) => {
+      params: Joi.object({ run: rowId.required() }), query: Joi.object({ brief: Joi.boolean().default(false).description('Without what each finding rests on, which is asked for by finding') }),
+      handle: async ({ params, query }) => {
         const run = await runOf(Number(params.run));
-        return { ...run, findings: await findingsOf(database, run.id) };
+        return { ...run, findings: query.brief ? await briefFindingsOf(database, run.id) : await findingsOf(database, run.id) };
       },
+    },
+    {
+      method: 'get', path: '/findings/{finding}', summary: 'A finding with what it rests on', answer: 'The finding',
+      params: Joi.object({ finding: rowId.required() }),
+      handle: ({ params }) => getFinding(Number(params.finding)),
     },
     {
       method: 'patch', path: '/findings/{finding}', summary: 'Decide on a finding', answer: 'The finding',

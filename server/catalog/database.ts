@@ -16,6 +16,12 @@ export interface Sql {
   noteChange?(): void;
 }
 
+/** Very many rows, which come as one text in a part of the time that they take one by one. Times arrive as the database writes them. */
+export async function manyRows<T>(sql: Sql, query: string, params: unknown[]): Promise<T[]> {
+  const [found] = await sql.query<{ rows: string }>(`SELECT coalesce(json_agg(t), '[]')::text AS rows FROM (${query}) t`, params);
+  return JSON.parse(found!.rows) as T[];
+}
+
 export class DatabaseError extends Error {
   constructor(
     message: string,

@@ -1,6 +1,6 @@
 /** What runs of crawls found, and what was decided on it. */
 import type { OtherWay } from '../../core/text/column-forms';
-import type { Database, Sql } from './database';
+import { manyRows, type Database, type Sql } from './database';
 import type { RelationDefinition } from './relations';
 
 export type FindingStatus = 'new' | 'changed' | 'unchanged' | 'clash' | 'no-shape' | 'unreadable' | 'gone';
@@ -115,6 +115,17 @@ export async function earlierFindings(sql: Sql, crawlId: number): Promise<Earlie
 /** What needs a decision comes first. */
 export async function findingsOf(sql: Sql, runId: number): Promise<Finding[]> {
   return sql.query(`SELECT ${FINDING} WHERE f.run_id = $1
+    ORDER BY array_position(ARRAY['clash', 'no-shape', 'unreadable', 'gone', 'changed', 'new', 'unchanged'], f.status), f.location, f.place`, [runId]);
+}
+
+/** A finding without what only it shows itself. */
+export type FindingBrief = Omit<Finding, 'definition' | 'evidence' | 'digest'> & { isDefined: boolean; rowsAreEstimated: boolean };
+
+/** The same of a run with many: what they rest on is asked for one by one. */
+export async function briefFindingsOf(sql: Sql, runId: number): Promise<FindingBrief[]> {
+  return manyRows(sql, `SELECT f.id, f.run_id AS "runId", f.storage_id AS "storageId", s.name AS storage, f.location, f.place, f.namespace, f.name, f.status, f.decision, f.format, f.summary, f.files, f.bytes::float8 AS bytes, f.rows::float8 AS rows, f.relation_id AS "relationId",
+      f.definition IS NOT NULL AS "isDefined", coalesce((f.evidence->>'rowsAreEstimated')::boolean, false) AS "rowsAreEstimated"
+    FROM finding f JOIN storage s ON s.id = f.storage_id WHERE f.run_id = $1
     ORDER BY array_position(ARRAY['clash', 'no-shape', 'unreadable', 'gone', 'changed', 'new', 'unchanged'], f.status), f.location, f.place`, [runId]);
 }
 

@@ -5,7 +5,7 @@ import type { FolderDefinition } from '../../core/folder/table';
 import type { Field } from '../../core/schema/types';
 import { typeName } from '../../core/schema/type-names';
 import type { TableFormat } from '../../core/table/contract';
-import { DatabaseError, FOREIGN_KEY_VIOLATION, UNIQUE_VIOLATION, type Database, type Sql } from './database';
+import { DatabaseError, FOREIGN_KEY_VIOLATION, manyRows, UNIQUE_VIOLATION, type Database, type Sql } from './database';
 import { recordRevision, recordState } from './revisions';
 
 export interface Namespace {
@@ -151,9 +151,10 @@ export async function unseenRelations(sql: Sql): Promise<Relation[]> {
 export type RelationName = Pick<Relation, 'id' | 'namespace' | 'name' | 'kind' | 'format' | 'storage' | 'location' | 'managed' | 'description' | 'owner' | 'tags' | 'vouched' | 'createdAt'> & { viewSql: string | null };
 
 export async function listRelationNames(sql: Sql, namespace?: string): Promise<RelationName[]> {
-  return sql.query(
+  const found = await manyRows<RelationName>(sql,
     `SELECT r.id, n.name AS namespace, r.name, r.kind, r.format, s.name AS storage, r.location, r.managed, r.description, r.owner, r.tags, r.vouched, r.created_at AS "createdAt", CASE WHEN r.kind = 'view' THEN r.definition->>'sql' END AS "viewSql"
      FROM relation r JOIN namespace n ON n.id = r.namespace_id LEFT JOIN storage s ON s.id = r.storage_id WHERE $1::text IS NULL OR lower(n.name) = lower($1) ORDER BY lower(n.name), lower(r.name)`, [namespace ?? null]);
+  return found.map((each) => ({ ...each, createdAt: new Date(each.createdAt).toISOString() }));
 }
 
 export async function findRelation(sql: Sql, namespace: string, name: string): Promise<Relation | undefined> {

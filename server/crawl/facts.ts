@@ -166,7 +166,7 @@ async function gatherText(tools: Tools, wanted: Wanted, known: ReadonlyMap<strin
 
 async function gatherSome(tools: Tools, { judged, candidate, given, files }: Wanted, known: ReadonlyMap<string, Inspected>): Promise<GatheredFacts> {
   const { storage } = judged;
-  const kind = READABLE.has(candidate.fileKind) || given ? candidate.fileKind : await tools.inspector.kindOf(storage, candidate.files[0]!);
+  const kind = given ? candidate.fileKind : await tools.inspector.kindOf(storage, files[0]!);
   if (!READABLE.has(kind) && !given) return { facts: await unopened(storage, files), opened: 0 };
   // The records of XML are judged together, so one new file has all of them looked at again.
   const unknown = files.filter((file) => !known.has(file.path));

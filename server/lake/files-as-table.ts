@@ -93,7 +93,7 @@ export class FilesAsTable {
 
   /** The table that the files make, read like `given` or as they seem. Fails when none of them can be read. */
   async define(storage: OpenStorage, candidate: PlainFiles, given?: ReadOptions): Promise<FolderDefinition> {
-    const kind = candidate.fileKind === 'other' && !given ? await this.inspector.kindOf(storage, candidate.files[0]!) : candidate.fileKind;
+    const kind = candidate.fileKind !== 'parquet' && !given && candidate.files.length > 0 ? await this.inspector.kindOf(storage, candidate.files[0]!) : candidate.fileKind;
     const facts = await this.inspector.inspect(storage, kind, candidate.files, given ? { given } : {});
     const bad = facts.find((each) => each.problem);
     if (bad && facts.every((each) => each.problem)) throw new LakeError('bad-file', bad.problem!, { path: bad.path, ...(bad.line === undefined ? {} : { line: bad.line }) });
@@ -152,7 +152,7 @@ function countKinds(candidates: readonly Candidate[]): Record<string, number> {
 const KIND_WORDS: Partial<Record<string, [one: string, many: string]>> = {
   parquet: ['Parquet file', 'Parquet files'], csv: ['CSV file', 'CSV files'], json: ['JSON file', 'JSON files'], text: ['text file', 'text files'],
   avro: ['Avro file', 'Avro files'], xml: ['XML file', 'XML files'], yaml: ['YAML file', 'YAML files'], arrow: ['Arrow file', 'Arrow files'],
-  archive: ['archive', 'archives'], spreadsheet: ['spreadsheet', 'spreadsheets'], database: ['database file', 'database files'], picture: ['picture', 'pictures'], other: ['file of another kind', 'files of other kinds'],
+  document: ['document', 'documents'], archive: ['archive', 'archives'], spreadsheet: ['spreadsheet', 'spreadsheets'], database: ['database file', 'database files'], picture: ['picture', 'pictures'], other: ['file of another kind', 'files of other kinds'],
 };
 
 /** "2 CSV files, 1 JSON file and 2 pictures". */
@@ -162,8 +162,9 @@ export function kindsText(kinds: Record<string, number>): string {
 }
 
 /** What a file is that nothing reads, and what to do. */
-function unreadableKind({ files }: PlainFiles): string {
+function unreadableKind({ files, fileKind }: PlainFiles): string {
   const name = baseName(files[0]!.path);
+  if (fileKind === 'picture' || fileKind === 'document') return `${name} is a ${fileKind}, which holds no table.`;
   const known = UNREAD.find(({ ending }) => ending.test(name));
   return known ? `${name} is ${known.what}.` : `${name} is of a kind that is not read. Delimited text, text of fixed width, JSON, YAML, XML, Avro and Parquet are, and what is in archives, spreadsheets and SQLite files.`;
 }
@@ -172,7 +173,6 @@ const UNREAD = [
   { ending: /\.orc$/i, what: 'an ORC file, which is not read; have it written as Parquet' },
   { ending: /\.(7z|rar)$/i, what: 'an archive of a kind that is not opened; unpack it beside' },
   { ending: /\.(mdb|accdb|duckdb|dbf)$/i, what: 'a database file of a kind that is not read; have its tables written as Parquet or CSV' },
-  { ending: /\.(pdf|docx?|pptx?|html?|md|eml|ics|vcf)$/i, what: 'a document, which holds no table that could be read' },
 ];
 
 /** What the files say together: forms of all their columns, and leave for shorter lines where one has them. */

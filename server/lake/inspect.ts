@@ -213,8 +213,8 @@ function logOptions(sample: TextSample): { options: ReadOptions; notes: string[]
   const lines = wholeLines(sample.text).slice(0, 1000);
   const text = { compression: sample.packing, encoding: sample.encoding };
   const found = logFormOf(lines);
-  if (found) return { options: fullOptions({ format: 'pattern', pattern: found.form.pattern, misfits: found.misfits > 0 ? 'set-aside' : 'stop', ...text }), notes: [`the lines are of ${found.form.name}`, ...(found.misfits > 0 ? [`${found.misfits} of the first ${lines.length} lines are not, and are set aside`] : [])] };
-  return arePairs(lines) ? { options: fullOptions({ format: 'json', syntax: 'pairs', ...text }), notes: ['each line is keys with values; words beside them are its message'] } : undefined;
+  if (found) return { options: fullOptions({ format: 'pattern', pattern: found.form.pattern, misfits: found.misfits > 0 ? 'set-aside' : 'stop', ...text }), notes: [...(found.misfits > 0 ? [`${found.misfits} of the first ${lines.length} lines are not of that form, and are set aside`] : [])] };
+  return arePairs(lines) ? { options: fullOptions({ format: 'json', syntax: 'pairs', ...text }), notes: ['words beside the pairs are the message of a line'] } : undefined;
 }
 
 /** A line that is longer than the others is a problem, and a shorter one where that was not said to be well. */

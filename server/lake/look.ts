@@ -105,7 +105,7 @@ async function insideOf({ store }: OpenStorage, filePath: string): Promise<Pick<
   try {
     const members = (await store.list(filePath)).map(({ path, bytes }) => ({ path, name: below(filePath, path)!, bytes, kind: kindByName(path) }));
     const what = { zip: 'file', tar: 'file', spreadsheet: 'sheet', database: 'table' }[containerKind(filePath)!];
-    return { members, problem: null, notes: await store.containerNotes?.(filePath) ?? [], read: `Holds ${members.length.toLocaleString('en')} ${what}${members.length === 1 ? '' : 's'}, each of which is read like a file of its own.` };
+    return { members, problem: null, notes: await store.containerNotes?.(filePath) ?? [], read: `Holds ${members.length.toLocaleString('en')} ${what}${members.length === 1 ? '' : 's'}, each of which is read like a file of its own` };
   } catch (error) {
     if (error instanceof LakeError) return { members: null, read: '', notes: [], problem: error.message };
     throw error;

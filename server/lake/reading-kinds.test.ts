@@ -53,7 +53,7 @@ async function read(root: string): Promise<{ place: string; columns: string[]; r
   return Promise.all(candidates.map(async (each) => {
     const candidate = each as PlainFiles;
     const place = path.join(candidate.root, candidate.pattern).slice(root.length + 1);
-    const kind = candidate.fileKind === 'other' ? await inspector.kindOf(at, candidate.files[0]!) : candidate.fileKind;
+    const kind = await inspector.kindOf(at, candidate.files[0]!);
     const facts = await inspector.inspect(at, kind, candidate.files);
     if (facts[0]?.problem) return { place, columns: [], rows: [], notes: [], problem: facts[0].problem };
     const { definition, proof } = await prove(inspector, at, folderDefinition(candidate, facts).definition, candidate.files, { name: root });
@@ -186,6 +186,11 @@ it('lines of a web server (the documentation\'s own example among them) have the
   expect(found.columns).toEqual(['host varchar', 'identity varchar', 'user varchar', 'time timestamptz', 'method varchar', 'path varchar', 'protocol varchar', 'status bigint', 'bytes bigint']);
   expect(found.rows[0]).toEqual(['127.0.0.1', '-', 'frank', '2000-10-10T20:55:36Z', 'GET', '/apache_pb.gif', 'HTTP/1.0', 200, 2326]);
   expect([found.rows[1]![5], found.rows[1]![7], found.rows[1]![8]]).toEqual(['-', 400, null]);
+});
+
+it('what is in a file counts over what it is called', async () => {
+  expect(await only({ 'a.csv': '{"n":1}\n{"n":2}\n' })).toMatchObject({ columns: ['n bigint'], rows: [[1], [2]] });
+  expect(await only({ 'a.json': CSV })).toMatchObject({ rows: ROWS });
 });
 
 it('a folder of several kinds and shapes makes several tables, and what lies beside data is none', async () => {

@@ -5,7 +5,7 @@
 import { copyFile } from 'node:fs/promises';
 import path from 'node:path';
 import { LakeError } from '../../core/errors';
-import { containerKind, memberPath } from '../../core/storage/members';
+import { containerKind, mayLeadInside, memberPath } from '../../core/storage/members';
 import type { FolderPage, ObjectInfo } from '../../core/storage/object-store';
 import { below, joinPath, normalPath } from '../../core/storage/paths';
 import type { Containers, OpenContainer } from '../lake/containers';
@@ -72,11 +72,12 @@ export class MemberStore implements LakeStore {
   }
 
   async head(file: string): Promise<ObjectInfo | undefined> {
+    if (!leadsInside(file)) return this.store.head(file);
     const found = await this.store.head(file).catch((error: unknown) => {
       if (error instanceof LakeError) return undefined;
       throw error;
     });
-    if (found || !memberPath(normalPath(file))?.member) return found ?? this.store.head(file);
+    if (found) return found;
     const inside = await this.#inside(file);
     return inside && membersBelow(inside).find((each) => each.path === normalPath(file));
   }
@@ -125,7 +126,7 @@ export class MemberStore implements LakeStore {
 
   /** The container that a path leads to or into, opened; undefined where it leads to plain files or folders. */
   async #inside(file: string): Promise<Inside | undefined> {
-    const place = memberPath(normalPath(file));
+    const place = mayLeadInside(`${file}/`) ? memberPath(normalPath(file)) : undefined;
     const containers = place && this.containers();
     if (!place || !containers) return undefined;
     const container = await this.store.head(place.container);
@@ -135,7 +136,7 @@ export class MemberStore implements LakeStore {
   }
 
   async #memberFile(file: string): Promise<string | undefined> {
-    if (!memberPath(normalPath(file))?.member) return undefined;
+    if (!leadsInside(file)) return undefined;
     const inside = await this.#inside(file);
     if (!inside) return undefined;
     const found = inside.content.members.find((each) => each.path === inside.member);
@@ -144,7 +145,7 @@ export class MemberStore implements LakeStore {
   }
 
   async #localPaths(paths: readonly string[]): Promise<Map<string, string>> {
-    const within = paths.filter((each) => memberPath(normalPath(each))?.member);
+    const within = paths.filter(leadsInside);
     if (within.length === 0) return this.store.localPaths!(paths);
     const found = new Map<string, string>();
     for (const each of within) {
@@ -154,6 +155,10 @@ export class MemberStore implements LakeStore {
     const others = await this.store.localPaths!(paths.filter((each) => !found.has(each)));
     return new Map([...others, ...found]);
   }
+}
+
+function leadsInside(file: string): boolean {
+  return mayLeadInside(file) && Boolean(memberPath(normalPath(file))?.member);
 }
 
 function keepFile(error: unknown): ObjectInfo[] {

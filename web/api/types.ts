@@ -128,7 +128,8 @@ export interface Evidence {
   rowsAreEstimated: boolean;
   version: number | null;
 }
-export interface Finding {
+/** A finding without what it rests on. */
+export interface FindingBrief {
   id: number;
   storage: string;
   location: string;
@@ -142,9 +143,15 @@ export interface Finding {
   files: number;
   bytes: number;
   rows: number | null;
+  relationId: number | null;
+  rowsAreEstimated: boolean;
+  /** Whether there is anything that could be registered. */
+  isDefined: boolean;
+}
+
+export interface Finding extends Omit<FindingBrief, 'rowsAreEstimated' | 'isDefined'> {
   definition: { kind: 'folder'; folder: { options: ReadOptions; readWith?: string; pattern: string; partitionColumns: string[] } } | { kind: 'lake' } | null;
   evidence: Evidence;
-  relationId: number | null;
 }
 
 /** A run without its findings. */
@@ -168,7 +175,7 @@ export interface CrawlOutcome {
 }
 
 export interface CrawlRun extends CrawlOutcome {
-  findings: Finding[];
+  findings: FindingBrief[];
 }
 
 export interface DriftEntry {

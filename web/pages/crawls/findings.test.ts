@@ -1,8 +1,8 @@
 import { describe, expect, it } from 'vitest';
-import type { Finding } from '../../api/types';
+import type { FindingBrief } from '../../api/types';
 import { countDecisions, groupFindings, statusMark } from './findings';
 
-const finding = (name: string, status: Finding['status'], decision: Finding['decision']) => ({ namespace: 'landing', name, status, decision, summary: `about ${name}` }) as Finding;
+const finding = (name: string, status: FindingBrief['status'], decision: FindingBrief['decision']) => ({ namespace: 'landing', name, status, decision, summary: `about ${name}` }) as FindingBrief;
 const all = [finding('tide', 'clash', 'undecided'), finding('logs', 'new', 'register'), finding('limits', 'new', 'leave-out'), finding('bottles', 'unchanged', 'registered'), finding('sheets', 'new', 'registered')];
 
 describe('findings of a crawl', () => {

@@ -1,32 +1,32 @@
 /** How findings are sorted, counted and named on the page of a run. */
-import type { Finding } from '../../api/types';
+import type { FindingBrief } from '../../api/types';
 import { formatName } from '../../design/format';
 
 export interface FindingGroups {
   /** To be looked at: what needs a decision comes first, as the server sorts them. */
-  open: Finding[];
+  open: FindingBrief[];
   /** Registered, and nothing differs: folded away. */
-  unchanged: Finding[];
+  unchanged: FindingBrief[];
   /** Left out for good: folded away too. */
-  always: Finding[];
+  always: FindingBrief[];
 }
 
-export function groupFindings(findings: readonly Finding[], filter: string): FindingGroups {
+export function groupFindings(findings: readonly FindingBrief[], filter: string): FindingGroups {
   const wanted = filter.trim().toLowerCase();
   const seen = findings.filter((each) => `${each.namespace}.${each.name} ${each.summary}`.toLowerCase().includes(wanted));
-  const isAlways = (each: Finding) => each.decision === 'leave-out-always';
-  const isUnchanged = (each: Finding) => each.status === 'unchanged' && !isAlways(each);
+  const isAlways = (each: FindingBrief) => each.decision === 'leave-out-always';
+  const isUnchanged = (each: FindingBrief) => each.status === 'unchanged' && !isAlways(each);
   return { open: seen.filter((each) => !isUnchanged(each) && !isAlways(each)), unchanged: seen.filter(isUnchanged), always: seen.filter(isAlways) };
 }
 
-export function countDecisions(findings: readonly Finding[]): { undecided: number; register: number; leaveOut: number; registered: number } {
-  const count = (decision: Finding['decision']) => findings.filter((each) => each.decision === decision).length;
+export function countDecisions(findings: readonly FindingBrief[]): { undecided: number; register: number; leaveOut: number; registered: number } {
+  const count = (decision: FindingBrief['decision']) => findings.filter((each) => each.decision === decision).length;
   return { undecided: count('undecided'), register: count('register'), leaveOut: count('leave-out') + count('leave-out-always'), registered: count('registered') };
 }
 
 type Tone = 'plain' | 'tide' | 'dusk' | 'rust' | 'kelp';
 
-export function statusMark(finding: Finding): { words: string; tone: Tone } {
+export function statusMark(finding: Pick<FindingBrief, 'status' | 'decision' | 'format'>): { words: string; tone: Tone } {
   if (finding.decision === 'unregistered') return { words: 'taken out', tone: 'kelp' };
   if (finding.decision === 'registered' && finding.status !== 'unchanged') return { words: 'registered', tone: 'kelp' };
   switch (finding.status) {
@@ -47,6 +47,6 @@ export function statusMark(finding: Finding): { words: string; tone: Tone } {
   }
 }
 
-export function formatWord(finding: Finding): string {
+export function formatWord(finding: Pick<FindingBrief, 'status' | 'decision' | 'format'>): string {
   return finding.format === null ? 'mixed' : formatName(finding.format);
 }

@@ -81,7 +81,7 @@ const source = computed(() => (given.value ? filesAsSql(`${props.storage}:${prop
         <ReadOptionsForm class="mt-2" :model-value="given ?? file.options" :lines="file.lines" @update:model-value="change" />
         <ProblemBox v-if="look.problem.value" class="mt-2" :problem="look.problem.value" />
       </div>
-      <ul v-if="file.notes.length > 0" class="mx-4 mt-1.5 text-muted" aria-label="What was seen"><li v-for="note in file.notes" :key="note">{{ note }}.</li></ul>
+      <ul v-if="file.notes.length > 0" class="mx-4 mt-1.5 text-muted" aria-label="What was seen"><li v-for="note in file.notes" :key="note" class="first-letter:uppercase">{{ note }}.</li></ul>
       <p v-if="file.unchecked" class="mx-4 mt-1.5 text-muted">{{ file.unchecked }}</p>
       <details v-if="file.misfits && file.misfits.lines > 0" class="mx-4 mt-1.5" :open="file.misfits.count > 0 && file.misfits.count <= 5">
         <summary :class="file.misfits.count > 0 ? 'cursor-pointer text-rust' : 'list-none text-kelp'">{{ countText(file.misfits.count) }} of {{ plural(file.misfits.lines, 'line') }} {{ file.misfits.count === 1 ? 'does' : 'do' }} not fit</summary>

@@ -6,7 +6,7 @@ import { bytesText, timeText, utcText } from '../../design/format';
 import type { FolderEntry } from '../../stores/storage';
 
 const ROW = 29;
-const props = defineProps<{ count: number; entryAt: (index: number) => FolderEntry | undefined; chosen: string; marked: readonly string[]; place: string; /** Whether a file belongs to the pattern above, when there is one. */ fits: ((name: string) => boolean) | undefined }>();
+const props = defineProps<{ count: number; entryAt: (index: number) => FolderEntry | undefined; chosen: string; marked: readonly string[]; /** Whether entries may be marked, to be moved or removed. */ canMark: boolean; place: string; /** Whether a file belongs to the pattern above, when there is one. */ fits: ((name: string) => boolean) | undefined }>();
 const emit = defineEmits<{ open: [entry: FolderEntry]; mark: [name: string] }>();
 const scroller = ref<HTMLElement>();
 const focused = ref(0);
@@ -37,7 +37,7 @@ function choose(index: number): void {
     <div ref="scroller" class="min-h-0 overflow-auto" tabindex="-1" @keydown.down.prevent="move(1)" @keydown.up.prevent="move(-1)">
       <ul class="relative" :style="{ height: `${virtualizer.getTotalSize()}px` }" aria-label="Folders and files">
         <li v-for="item in virtualizer.getVirtualItems()" :key="item.index" class="absolute flex w-full items-stretch border-b border-b-hairline" :style="{ transform: `translateY(${item.start}px)`, height: `${ROW}px` }">
-          <span v-if="entryAt(item.index)" class="grid w-6 shrink-0 place-items-center pl-1.5"><input type="checkbox" class="size-3 accent-(--tide)" :checked="marked.includes(entryAt(item.index)!.name)" :aria-label="`Mark ${entryAt(item.index)!.name}`" tabindex="-1" @change="emit('mark', entryAt(item.index)!.name)"></span>
+          <span v-if="entryAt(item.index)" class="grid w-6 shrink-0 place-items-center pl-1.5"><input v-if="canMark" type="checkbox" class="size-3 accent-(--tide)" :checked="marked.includes(entryAt(item.index)!.name)" :aria-label="`Mark ${entryAt(item.index)!.name}`" tabindex="-1" @change="emit('mark', entryAt(item.index)!.name)"></span>
           <button
             v-if="entryAt(item.index)" :data-index="item.index" :tabindex="item.index === focused ? 0 : -1"
             class="grid h-full min-w-0 flex-1 grid-cols-[minmax(0,1fr)_64px_124px] items-center gap-4 border-l-[3px] px-2 text-left hover:bg-paper"

@@ -5,6 +5,7 @@ import { useRoute, useRouter } from 'vue-router';
 import { filesAsSql } from '../../../core/folder/options-sql';
 import { parsePattern } from '../../../core/folder/path-pattern';
 import type { ReadOptions } from '../../../core/folder/read-options';
+import { memberPath } from '../../../core/storage/members';
 import { call, storageLink } from '../../api/client';
 import type { StorageName } from '../../api/types';
 import BaseButton from '../../design/BaseButton.vue';
@@ -79,6 +80,8 @@ const kind = computed(() => storages.value.value?.find((each) => each.name === s
 const KIND_WORDS = { folder: 'a local folder', s3: 'an object store', postgres: 'a database' };
 /** A database holds tables instead of files; it is looked at and crawled, nothing is put into it. */
 const isDatabase = computed(() => kind.value === 'postgres');
+/** What is in an archive or a spreadsheet is read, never changed. */
+const isContainer = computed(() => memberPath(path.value) !== undefined);
 const landing = ref(false);
 const targets = computed(() => (storages.value.value ?? []).filter((each) => each.kind !== 'postgres').sort((a, b) => Number(b.kind === 'folder') - Number(a.kind === 'folder')).map((each) => each.name));
 const inFolder = (name: string) => (path.value === '' ? name : `${path.value}/${name}`);
@@ -165,7 +168,7 @@ async function makeFolder(): Promise<void> {
       <span v-if="storage && summary.value.value" class="text-muted">in storage {{ storage }}, {{ KIND_WORDS[kind] }}; {{ plural(summary.value.value.files, isDatabase ? 'table' : 'file') }}, {{ bytesText(summary.value.value.bytes) }}</span>
     </template>
     <template v-if="storage && folder.listing.value" #actions>
-      <template v-if="!isDatabase"><BaseButton @click="naming = !naming">New folder</BaseButton><BaseButton @click="picker?.click()">Upload</BaseButton></template>
+      <template v-if="!isDatabase && !isContainer"><BaseButton @click="naming = !naming">New folder</BaseButton><BaseButton @click="picker?.click()">Upload</BaseButton></template>
       <input ref="picker" type="file" multiple class="hidden" aria-label="Files to upload" @change="pick">
       <BaseButton v-if="isDatabase" :aria-expanded="landing" @click="landing = !landing">Land it…</BaseButton>
       <BaseButton :disabled="starting" @click="crawl(storage, path)">{{ isDatabase ? 'Crawl this database' : 'Crawl this folder' }}</BaseButton>
@@ -188,7 +191,7 @@ async function makeFolder(): Promise<void> {
             <FilterInput v-model="filter" label="Filter this folder by name" />
           </header>
           <p v-if="folder.count.value === 0" class="px-3 py-3 text-muted">{{ filter ? `Nothing here has “${filter}” in its name.` : 'This folder is empty. Drop files here to upload them.' }}</p>
-          <FolderList v-else :count="folder.count.value" :entry-at="folder.entryAt" :chosen="file" :marked="chosen" :place="`${storage}:${path}`" :fits="fits" @open="open" @mark="toggle" />
+          <FolderList v-else :count="folder.count.value" :entry-at="folder.entryAt" :chosen="file" :marked="chosen" :can-mark="!isContainer" :place="`${storage}:${path}`" :fits="fits" @open="open" @mark="toggle" />
           <footer v-if="chosen.length > 0" class="max-h-[60vh] overflow-auto">
             <p class="flex items-center gap-3 border-t border-ink px-3 py-1.5"><b>{{ chosen.length === 1 ? chosen[0] : `${chosen.length} marked` }}</b><button v-if="chosen.length === 1" class="plain-link" @click="acting = 'move'">move or rename</button><button class="plain-link" @click="acting = 'remove'">remove</button><button class="plain-link ml-auto" @click="chosen = []">unmark</button></p>
             <FileActs v-if="acting" :key="`${acting} ${chosen.join()}`" :storage="storage" :paths="chosen.map(inFolder)" :act="acting" @close="acting = undefined" @done="acted" />
