@@ -54,6 +54,8 @@ export interface CsvOptions extends ValueOptions {
   skipEnd: number;
   /** Whether lines with fewer fields are rows that have nothing in their last columns. */
   pads: boolean;
+  /** Whether each file is cut in its own way, found out by its own text: delimiter, quotes, what stands above and below, encoding, packing. */
+  perFile: boolean;
   /** Whether the text is cut into fields by us, into a copy, since the engine's reader would cut it in another way or not at all. */
   rewrite: boolean;
 }
@@ -122,7 +124,7 @@ export type GivenOptions = { format: ReadFormat } & Record<string, unknown>;
 const TEXT = { compression: 'none', encoding: 'utf-8', misfits: 'stop' } as const;
 const VALUES = { ...TEXT, skip: 0, comment: '', nullTexts: [''], decimal: '.', dateFormat: '', timestampFormat: '', forms: {} } as const;
 const DEFAULTS: { [Format in ReadFormat]: Extract<ReadOptions, { format: Format }> } = {
-  csv: { format: 'csv', delimiter: ',', header: true, headerLines: 1, quote: '"', escape: '"', skipEnd: 0, pads: false, rewrite: false, ...VALUES, nullTexts: [''] },
+  csv: { format: 'csv', delimiter: ',', header: true, headerLines: 1, quote: '"', escape: '"', skipEnd: 0, pads: false, perFile: false, rewrite: false, ...VALUES, nullTexts: [''] },
   fixed: { format: 'fixed', header: false, columns: [], ...VALUES, nullTexts: [''] },
   pattern: { format: 'pattern', pattern: WHOLE_LINE(), ...VALUES, nullTexts: [''] },
   json: { format: 'json', shape: 'lines', at: '', names: [], header: false, key: 'key', syntax: 'json', ...TEXT },
@@ -168,7 +170,7 @@ export function optionsOfCopy(options: ReadOptions): ReadOptions | undefined {
   if (options.format === 'xml' || options.format === 'avro' || options.format === 'arrow') return fullOptions({ format: 'json' });
   if (options.format === 'parquet') return undefined;
   if (options.format === 'json' && isCutByUs(options)) return { ...options, ...ONE_A_LINE, encoding: 'utf-8', compression: 'none' };
-  if (options.format === 'csv' && isCutByUs(options)) return { ...options, delimiter: ',', quote: '"', escape: '"', comment: '', skip: 0, skipEnd: 0, header: true, headerLines: 1, pads: false, rewrite: false, encoding: 'utf-8', compression: 'none' };
+  if (options.format === 'csv' && isCutByUs(options)) return { ...options, delimiter: ',', quote: '"', escape: '"', comment: '', skip: 0, skipEnd: 0, header: true, headerLines: 1, pads: false, perFile: false, rewrite: false, encoding: 'utf-8', compression: 'none' };
   const isKnown = options.format === 'json' ? options.encoding === 'utf-8' : ENGINE_ENCODINGS[options.encoding] !== undefined;
   if (isKnown && isUnpackedByEngine(options.compression)) return undefined;
   return { ...options, encoding: 'utf-8', compression: 'none' };
@@ -179,8 +181,8 @@ const ONE_A_LINE = { shape: 'lines', at: '', names: [] as string[], header: fals
 /** Whether the engine's reader would cut the text in another way than these options say. */
 export function isCutByUs(options: CsvOptions | JsonOptions): boolean {
   if (options.format === 'json') return options.syntax !== 'json' || options.at !== '' || !['lines', 'array'].includes(options.shape);
-  const { rewrite, delimiter, skipEnd } = options;
-  return rewrite || skipEnd > 0 || delimiter === RUNS || delimiter.length > 4;
+  const { rewrite, perFile, delimiter, skipEnd } = options;
+  return rewrite || perFile || skipEnd > 0 || delimiter === RUNS || delimiter.length > 4;
 }
 
 /** Whether the engine unpacks such files itself; others are read from an unpacked copy. */
@@ -222,7 +224,7 @@ function mainWords(options: ReadOptions): string {
     case 'json':
       return options.syntax === 'pairs' ? 'lines of keys with values' : `${options.syntax === 'yaml' ? 'YAML' : 'JSON'}, ${SHAPE_WORDS[options.shape]}${options.at === '' ? '' : ` under ${options.at}`}`;
     case 'csv':
-      return `text, ${delimiterName(options.delimiter)} between fields, ${options.header ? (options.headerLines > 1 ? `header of ${options.headerLines} lines` : 'header') : 'no header'}`;
+      return `text, ${options.perFile ? 'each file with its own delimiter' : `${delimiterName(options.delimiter)} between fields`}, ${options.header ? (options.headerLines > 1 ? `header of ${options.headerLines} lines` : 'header') : 'no header'}`;
     case 'fixed':
       return `text of fixed width (${rulerText(options.columns)})${options.header ? ', header' : ''}`;
     case 'pattern':

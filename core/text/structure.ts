@@ -67,7 +67,9 @@ function dialectOf({ text, isCut, isNamedSo, given = {} }: LayoutInput): TextDia
   })).filter(({ width }) => width > 1);
   const quote = given.quote ?? '"';
   const single = isNamedSo || given.delimiter !== undefined ? { delimiter: given.delimiter ?? ',', quote, escape: given.escape ?? quote, comment } : undefined;
-  const usual = scored.filter(({ dialect, agreement }) => USUAL.includes(dialect.delimiter) && agreement >= 0.7);
+  // Runs of blanks cut at tabs too; where tabs alone cut as many fields, a title with blanks in it is no row.
+  const isTabs = (width: number) => scored.some((each) => each.dialect.delimiter === '\t' && each.width === width && each.agreement >= 0.7);
+  const usual = scored.filter(({ dialect, agreement, width }) => USUAL.includes(dialect.delimiter) && agreement >= 0.7 && !(dialect.delimiter === RUNS && isTabs(width)));
   const best = (usual.length > 0 ? usual : scored).sort((a, b) => b.score - a.score || Number(a.openQuote !== undefined) - Number(b.openQuote !== undefined))[0];
   if (!best || best.score <= ALMOST_NOTHING) return single;
   // Text of unknown kind is a table only where nearly every line is cut alike; in prose blanks cut nothing alike.

@@ -1,5 +1,6 @@
 /** Makes copies of files that the engine cannot read itself: Avro and XML as JSON lines, other encodings as UTF-8. */
 import { createReadStream, createWriteStream } from 'node:fs';
+import { stat } from 'node:fs/promises';
 import { Readable, Transform } from 'node:stream';
 import { pipeline } from 'node:stream/promises';
 import { inflateRaw } from 'node:zlib';
@@ -11,6 +12,7 @@ import { compressionByBytes, PACKING_BYTES } from '../../core/crawl/kinds';
 import { faultWords } from '../../core/fault-words';
 import { isCutByUs, type Compression, type CsvOptions, type JsonOptions, type ReadOptions, type XmlOptions } from '../../core/folder/read-options';
 import { pairsAsJson } from '../../core/text/log-lines';
+import { readDelimited } from '../../core/text/delimited';
 import { RecordStream } from '../../core/text/record-stream';
 import type { TextRecord } from '../../core/text/records';
 import { headerNames } from '../../core/text/structure';
@@ -20,7 +22,8 @@ import { XmlRecords } from '../../core/folder/xml-records';
 import { AVRO_LONG } from '../../core/values/avro-long';
 import { readPart } from '../storage/read-part';
 import { unpackSnappy } from '../storage/snappy-frames';
-import { unpackedBy } from '../storage/unpack';
+import { encodingOf } from '../lake/text-sample';
+import { unpackedBy, unpackHead } from '../storage/unpack';
 
 /** `source` and `target` are files of this machine; `name` is what errors call the source. */
 export async function convert(options: ReadOptions, source: string, target: string, name: string, mostBytes: number): Promise<void> {
@@ -29,7 +32,7 @@ export async function convert(options: ReadOptions, source: string, target: stri
     if (options.format === 'avro') return await avroToLines(source, sink);
     if (options.format === 'arrow') return await pipeline((await import('./arrow-lines')).arrowLines(source), ...sink());
     if (options.format === 'xml') return await xmlToLines(source, sink, options);
-    if (options.format === 'csv' && isCutByUs(options)) return await toPlainCsv(source, sink, options);
+    if (options.format === 'csv' && isCutByUs(options)) return await toPlainCsv(source, sink, options.perFile ? await ownOptions(source, options) : options);
     if (options.format === 'json' && isCutByUs(options)) return await toJsonLines(source, sink, options);
     if (options.format !== 'parquet') await toUtf8(source, sink, options.encoding, options.compression);
   } catch (error) {
@@ -182,6 +185,19 @@ async function* wholeLines(bytes: AsyncIterable<Buffer>, decoder: InstanceType<t
 }
 
 const MOST_LINE = 16 * 1024 * 1024;
+
+/** How this one file is cut; as the others are where it shows nothing of its own. */
+async function ownOptions(source: string, options: CsvOptions): Promise<CsvOptions> {
+  const packing = compressionByBytes(await readPart(source, { start: 0, end: PACKING_BYTES }));
+  const head = await unpackHead(await readPart(source, { start: 0, end: OWN_BYTES }), packing);
+  const { encoding } = encodingOf([head]);
+  const found = readDelimited({ text: new TextDecoder(encoding).decode(head), isCut: (await stat(source)).size > OWN_BYTES || packing !== 'none', middles: [], encoding, compression: packing, isNamedSo: true });
+  if (!found) return { ...options, compression: packing, encoding };
+  const { delimiter, quote, escape, comment, skip, skipEnd, header, headerLines } = found.options;
+  return { ...options, delimiter, quote, escape, comment, skip, skipEnd, header, headerLines, encoding, compression: packing };
+}
+
+const OWN_BYTES = 256 * 1024;
 
 /** So much of a text is looked at for its header. */
 const HEADER_CHARACTERS = 256 * 1024;

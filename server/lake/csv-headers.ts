@@ -17,7 +17,7 @@ export async function csvHeaders(store: ObjectStore, plan: ScanPlan, lease: Leas
   const headers = new Map<string, string[]>();
   if (plan.reader.kind !== 'text' || plan.reader.options.format !== 'csv' || !plan.reader.options.header) return headers;
   const { options } = plan.reader;
-  const isPlain = isUnpackedByEngine(options.compression);
+  const isPlain = isUnpackedByEngine(options.compression) && !options.perFile;
   for (const file of filesToRead(plan)) headers.set(file.path, await headerOf(store, file, options, isPlain ? undefined : lease.pathOf(file)));
   return headers;
 }

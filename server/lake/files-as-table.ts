@@ -6,7 +6,7 @@ import { LOG_FOLDER } from '../../core/delta/log';
 import { DeltaTable } from '../../core/delta/table';
 import { LakeError } from '../../core/errors';
 import { isPattern, parsePattern, splitPattern } from '../../core/folder/path-pattern';
-import { fullOptions, type GivenOptions, type ReadOptions } from '../../core/folder/read-options';
+import { fullOptions, type CsvOptions, type GivenOptions, type ReadOptions } from '../../core/folder/read-options';
 import { FolderTable, listingKey, MemoryListings, type FolderDefinition } from '../../core/folder/table';
 import { Lru } from '../../core/lru';
 import type { Field } from '../../core/schema/types';
@@ -175,13 +175,18 @@ const UNREAD = [
   { ending: /\.(mdb|accdb|duckdb|dbf)$/i, what: 'a database file of a kind that is not read; have its tables written as Parquet or CSV' },
 ];
 
+/** Files that people put beside each other come from several programs. */
+function isCutAlike(a: CsvOptions, b: CsvOptions): boolean {
+  return (['delimiter', 'quote', 'escape', 'comment', 'skip', 'skipEnd', 'header', 'headerLines', 'encoding'] as const).every((key) => a[key] === b[key]);
+}
+
 /** What the files say together: forms of all their columns, and leave for shorter lines where one has them. */
 function withForms(given: ReadOptions, facts: readonly Inspected[], { forms }: Inference): ReadOptions {
   const packings = new Set(facts.flatMap((each) => (each.options && 'compression' in each.options ? [each.options.compression] : [])));
   const options = packings.size > 1 ? { ...given, compression: 'auto' as const } as ReadOptions : given;
   if (!('forms' in options)) return options;
   const all = facts.flatMap((each) => (each.options?.format === 'csv' ? [each.options] : []));
-  const csv = options.format === 'csv' ? { pads: all.some((each) => each.pads), rewrite: all.some((each) => each.rewrite) } : {};
+  const csv = options.format === 'csv' ? { pads: all.some((each) => each.pads), rewrite: all.some((each) => each.rewrite), perFile: options.perFile || all.some((each) => !isCutAlike(each, all[0]!)) } : {};
   return { ...options, ...csv, forms: { ...forms, ...options.forms } };
 }
 

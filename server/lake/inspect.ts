@@ -61,7 +61,12 @@ export class Inspector {
   }
 
   async kindOf(storage: OpenStorage, file: ObjectInfo): Promise<FileKind> {
-    return kindByBytes(file.path, await plainHead(this.local, storage, file, 4096));
+    const head = await plainHead(this.local, storage, file, 4096).catch((error: unknown) => {
+      // What is wrong with it is told where it is read.
+      if (error instanceof LakeError && error.kind === 'bad-file') return undefined;
+      throw error;
+    });
+    return head === undefined ? kindByName(file.path) : kindByBytes(file.path, head);
   }
 
   /**

@@ -130,8 +130,12 @@ async function checkLines(inspector: Inspector, storage: OpenStorage, plan: Scan
 }
 
 async function firstLines({ local }: ScanTools, storage: OpenStorage, file: ObjectInfo, encoding: string): Promise<string[]> {
-  const text = new TextDecoder(encoding).decode(await plainHead(local, storage, file, 32 * 1024));
-  return text.split(/\r?\n/).slice(0, FIRST_LINES).map((line) => line.slice(0, 2000));
+  const head = await plainHead(local, storage, file, 32 * 1024).catch((error: unknown) => {
+    if (error instanceof LakeError && error.kind === 'bad-file') return new Uint8Array();
+    throw error;
+  });
+  const text = new TextDecoder(encoding).decode(head);
+  return text === '' ? [] : text.split(/\r?\n/).slice(0, FIRST_LINES).map((line) => line.slice(0, 2000));
 }
 
 async function rowGroups(storage: OpenStorage, info: ObjectInfo, { engine, local }: ScanTools): Promise<FileLook['parquet']> {

@@ -28,7 +28,7 @@ const mark = Joi.string().allow('').max(1);
 const ruler = Joi.alternatives(Joi.string().max(100_000), Joi.array().items(Joi.object({ name: Joi.string().min(1).max(200).required(), from: Joi.number().integer().min(1).required(), to: Joi.number().integer().min(Joi.ref('from')).required() })).max(5000));
 
 const BY_FORMAT: Record<ReadFormat, Joi.ObjectSchema> = {
-  csv: Joi.object({ format: 'csv', delimiter: Joi.string().min(1).max(4), header: Joi.boolean(), headerLines: Joi.number().integer().min(1).max(5), quote: mark, escape: mark, skipEnd: Joi.number().integer().min(0).max(1000), pads: Joi.boolean(), rewrite: Joi.boolean(), ...values }),
+  csv: Joi.object({ format: 'csv', delimiter: Joi.string().min(1).max(4), header: Joi.boolean(), headerLines: Joi.number().integer().min(1).max(5), quote: mark, escape: mark, skipEnd: Joi.number().integer().min(0).max(1000), pads: Joi.boolean(), rewrite: Joi.boolean(), perFile: Joi.boolean(), ...values }),
   fixed: Joi.object({ format: 'fixed', header: Joi.boolean(), columns: ruler.required(), ...values }),
   pattern: Joi.object({ format: 'pattern', pattern: Joi.string().min(1).max(5000).required(), ...values }),
   json: Joi.object({ format: 'json', shape: Joi.string().valid('lines', 'array', 'sequence', 'keyed', 'cells', 'features', 'values'), at: Joi.string().allow('').pattern(/^\//).max(1000), names: Joi.array().items(Joi.string().max(1000)).max(10_000), header: Joi.boolean(), key: Joi.string().allow('').max(200), syntax: Joi.string().valid('json', 'yaml', 'pairs'), ...text }),

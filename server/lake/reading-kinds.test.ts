@@ -188,6 +188,12 @@ it('lines of a web server (the documentation\'s own example among them) have the
   expect([found.rows[1]![5], found.rows[1]![7], found.rows[1]![8]]).toEqual(['-', 400, null]);
 });
 
+it('files of one folder may be cut in several ways, and be of several encodings', async () => {
+  const found = await only({ 'a.csv': 'day,name,n\n2024-01-02,"Holm, outer",1\n2024-01-03,Whin,2\n', 'b.csv': Buffer.from('day;name;n\n2024-02-02;Gr\xfcn;3\n2024-02-03;Sch\xf6n;4\n', 'latin1'), 'c.csv': 'Catches of March\nday\tname\tn\n2024-03-02\tB\t5\n2024-03-03\tC\t6\n2024-03-04\tD\t7\n' });
+  expect(found).toMatchObject({ columns: ['day date', 'name varchar', 'n bigint'], problem: undefined });
+  expect(found.rows).toEqual([['2024-01-02', 'Holm, outer', 1], ['2024-01-03', 'Whin', 2], ['2024-02-02', 'Grün', 3], ['2024-02-03', 'Schön', 4], ['2024-03-02', 'B', 5], ['2024-03-03', 'C', 6], ['2024-03-04', 'D', 7]]);
+});
+
 it('what is in a file counts over what it is called', async () => {
   expect(await only({ 'a.csv': '{"n":1}\n{"n":2}\n' })).toMatchObject({ columns: ['n bigint'], rows: [[1], [2]] });
   expect(await only({ 'a.json': CSV })).toMatchObject({ rows: ROWS });
