@@ -1,5 +1,5 @@
 /** A folder of somebody's own downloads: what is sure is registered with one click, what is not is asked, and nothing fails afterwards. */
-import { mkdirSync, rmSync, writeFileSync } from 'node:fs';
+import { mkdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
 import path from 'node:path';
 import { expect, test, type Page } from '@playwright/test';
 
@@ -16,13 +16,16 @@ test.beforeAll(async ({ request }) => {
   write('prices/prices.csv', '"","price"\n"1","$1,234.50"\n"2","$7.25"\n');
   write('tides/tides.tsv', Buffer.from('when\tlevel\n5. Januar 2026\t1,5\n17. M\xe4rz 2026\t2,5\n', 'latin1'));
   write('uneven/uneven.csv', 'a,b\n1,2\n3,4,5\n6,7\n');
+  write('later/more.csv', 'place,landed,tons\nHolm Quay,04/05/2026,1\nLow Scar,06/07/2026,2\n');
+  write('books/book.ods', readFileSync('fixtures/kinds/book.ods'));
+  write('books/half.zip', 'PK\u0003\u0004 and no more');
   write('north/crew.csv/crew.csv', 'name,boat\nA,Knot\n');
   write('south/crew.csv/crew.csv', 'name,boat\nB,Eel\n');
   await request.post('/api/storages', { data: { name: 'downloads', location: lake } });
 });
 
 test('what is uncertain is asked, a line that does not fit has a way out, and all that is registered can be read', async ({ page }) => {
-  const { id } = (await (await page.request.post('/api/crawls/define', { data: { name: 'downloads', folders: [{ storage: 'downloads', folder: '' }], namespace: 'own' } })).json()) as { id: number };
+  const { id } = (await (await page.request.post('/api/crawls/define', { data: { name: 'downloads', folders: [{ storage: 'downloads', folder: '', exclude: ['later/**', 'books/**'] }], namespace: 'own' } })).json()) as { id: number };
   const { runId } = (await (await page.request.post(`/api/crawls/${id}/run`, { data: {} })).json()) as { runId: number };
   await page.goto(`/crawls/${runId}`);
   await page.getByText('own.catches').click();
@@ -44,4 +47,28 @@ test('what is uncertain is asked, a line that does not fit has a way out, and al
   expect(await rows(page, 'SELECT * FROM own.uneven')).toEqual([[1, 2], [6, 7]]);
   // Two folders that would take one name have it after the folders above them.
   expect([await rows(page, 'SELECT * FROM own.north_crew'), await rows(page, 'SELECT * FROM own.south_crew')]).toEqual([[['A', 'Knot']], [['B', 'Eel']]]);
+});
+
+test('what somebody corrected counts for files that look alike', async ({ request }) => {
+  const { id } = (await (await request.post('/api/crawls/define', { data: { name: 'later downloads', folders: [{ storage: 'downloads', folder: 'later' }], namespace: 'own' } })).json()) as { id: number };
+  const { runId } = (await (await request.post(`/api/crawls/${id}/run`, { data: {} })).json()) as { runId: number };
+  const run = async () => (await (await request.get(`/api/crawl-runs/${runId}`)).json()) as { finishedAt: string | null; findings: { decision: string; evidence: { notes: string[] } }[] };
+  await expect.poll(async () => (await run()).finishedAt).not.toBeNull();
+  expect((await run()).findings).toMatchObject([{ decision: 'register', evidence: { notes: ['landed is read as it was corrected for own.catches'] } }]);
+  await request.post(`/api/crawl-runs/${runId}/register`, { data: {} });
+  const { rows: found } = (await (await request.post('/api/query', { data: { sql: 'SELECT landed FROM own.later ORDER BY 1' } })).json()) as { rows: unknown[][] };
+  expect(found).toEqual([['2026-05-04'], ['2026-07-06']]);
+});
+
+test('a spreadsheet is a folder of its sheets, and a broken archive says so', async ({ page }) => {
+  await page.goto('/storage/downloads/books?file=book.ods');
+  await page.getByRole('table', { name: 'What is in it' }).getByRole('link', { name: 'Quays.csv' }).click();
+  await expect(page).toHaveURL(/books\/book\.ods\?file=Quays\.csv/);
+  await expect(page.getByRole('region', { name: 'The chosen file' })).toContainText('Holm "Quay"');
+  await expect(page.getByRole('button', { name: 'Upload' })).toHaveCount(0);
+  await page.getByRole('region', { name: 'The chosen file' }).getByRole('link', { name: 'book.ods' }).click();
+  await expect(page.getByRole('table', { name: 'What is in it' })).toBeVisible();
+  expect(await rows(page, 'SELECT * FROM "downloads:books/book.ods/Boats.csv" ORDER BY 1')).toEqual([['B1', 5.5], ['B2', 6.25], ['B3', 7]]);
+  await page.goto('/storage/downloads/books?file=half.zip');
+  await expect(page.getByRole('region', { name: 'The chosen file' })).toContainText('downloads:books/half.zip cannot be read as a zip archive');
 });

@@ -5,6 +5,7 @@ import { LakeError } from '../../core/errors';
 import { normalPath } from '../../core/storage/paths';
 import { changeCrawl, createCrawl, deleteCrawl, findRun, getCrawl, listCrawls, listRuns } from '../catalog/crawls';
 import { closeDrift, listDrift } from '../catalog/drifts';
+import { rememberCorrections } from '../catalog/corrections';
 import { briefFindingsOf, correctFinding, decide, findFinding, findingsOf, type Decision } from '../catalog/findings';
 import { givenOptions } from '../catalog/saved-options';
 import { corrected, type Correction } from '../crawl/correct';
@@ -145,11 +146,12 @@ export function crawlRoutes({ crawler, schedules, database, lake, events, inspec
       method: 'post', path: '/findings/{finding}/correct', summary: 'Correct a finding before it is registered', answer: 'The finding as corrected',
       params: Joi.object({ finding: rowId.required() }),
       body: Joi.object({ namespace: namespaceName, name: sqlName, options: readOptionsBody, readWith: Joi.string().max(200), columns: Joi.array().items(Joi.object({ name: Joi.string().max(500).required(), rename: sqlName, type: Joi.string().max(2000), form: valueForm, setAside: Joi.boolean() })).max(5000) }),
-      handle: async ({ params, body }) => {
+      handle: async ({ params, body, who }) => {
         const finding = await openFinding(Number(params.finding));
         const options = await givenOptions(database, body);
         const correction = { ...(body as Correction), ...(options ? { options } : {}) };
         await correctFinding(database, finding.id, await corrected(finding, correction, lake.storage(finding.storage), tools));
+        if (finding.definition?.kind === 'folder' && correction.columns) await rememberCorrections(database, finding.definition.folder, correction.columns, `${finding.namespace}.${finding.name}`, who);
         return findFinding(database, finding.id);
       },
     },

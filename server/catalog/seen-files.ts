@@ -6,7 +6,7 @@ import type { Inspected } from '../lake/inspect';
 import type { Sql } from './database';
 
 /** Raised when guesses get better, so that what was guessed before is looked at again. */
-export const JUDGED_BY = 3;
+export const JUDGED_BY = 4;
 
 /** How the files were read: as they seemed, or with given options. */
 export function readAs(given: unknown): string {

@@ -4,9 +4,6 @@ import { describeOptions, type ReadOptions } from '../../core/folder/read-option
 import { FolderTable, fullPattern, MemoryListings, type FolderDefinition } from '../../core/folder/table';
 import { filesToRead } from '../../core/scan/plan';
 import { TRUE } from '../../core/scan/predicate';
-import { parseTypeName, typeName } from '../../core/schema/type-names';
-import { findField } from '../../core/schema/types';
-import type { ValueForm } from '../../core/text/value-forms';
 import { nameAsSql } from '../../core/sql/tokens';
 import { LATEST } from '../../core/table/contract';
 import type { Corrected, Evidence, Finding, NewFinding } from '../catalog/findings';
@@ -15,6 +12,7 @@ import { byPattern } from '../lake/files-as-table';
 import type { Inspector } from '../lake/inspect';
 import { prove } from '../lake/proof';
 import { scanRows, type ScanTools } from '../lake/scan-rows';
+import { correctColumns, renamedEvidence, type ColumnCorrection } from './correct-columns';
 import { folderFinding } from './folder-finding';
 import { registerStatement } from './evidence';
 
@@ -24,8 +22,7 @@ export interface Correction {
   readWith?: string;
   namespace?: string;
   name?: string;
-  /** `form`: how its texts are written; with `setAside` lines whose value does not fit are left out and counted. */
-  columns?: { name: string; rename?: string; type?: string; form?: ValueForm; setAside?: boolean }[];
+  columns?: ColumnCorrection[];
 }
 
 export interface CorrectTools extends ScanTools {
@@ -67,42 +64,6 @@ async function readAgain(finding: Finding, folder: FolderDefinition, options: Re
   const bad = facts.find((each) => each.problem);
   if (bad && facts.every((each) => each.problem)) throw new LakeError('bad-file', bad.problem!, { path: bad.path, ...(bad.line === undefined ? {} : { line: bad.line }) });
   return folderFinding(inspector, storage, candidate, finding, facts, facts.length, undefined);
-}
-
-function correctColumns(folder: FolderDefinition, corrections: NonNullable<Correction['columns']>): FolderDefinition {
-  const positional = folder.options.format === 'csv' && !folder.options.header;
-  const byName = new Map(corrections.map((each) => [each.name, each]));
-  for (const { name } of corrections) if (!folder.fields.some((field) => field.name === name)) throw new LakeError('bad-request', `There is no column "${name}" to correct.`);
-  const fields = folder.fields.map((field) => {
-    const { rename, type } = byName.get(field.name) ?? { name: field.name };
-    if (rename !== undefined && rename !== field.name && (!positional || folder.partitionColumns.includes(field.name))) {
-      throw new LakeError('bad-request', `"${field.name}" is found by its name in the files or the path, so it cannot be called otherwise here; a view can.`);
-    }
-    return { ...field, ...(rename === undefined ? {} : { name: rename }), ...(type === undefined ? {} : { type: parseTypeName(type) }) };
-  });
-  const twice = fields.find((field, index) => findField(fields.slice(0, index), field.name));
-  if (twice) throw new LakeError('bad-request', `Two columns would be called "${twice.name}".`);
-  return { ...folder, fields, options: withCorrectedForms(folder.options, corrections) };
-}
-
-/** Another type has no use for the form of the one before. */
-function withCorrectedForms(options: ReadOptions, corrections: NonNullable<Correction['columns']>): ReadOptions {
-  if (!('forms' in options)) return options;
-  const forms = { ...options.forms };
-  for (const { name, rename, type, form } of corrections) {
-    if (type === undefined && form === undefined) continue;
-    delete forms[name];
-    if (form) forms[rename ?? name] = form;
-  }
-  return { ...options, forms, ...(corrections.some((each) => each.setAside) ? { misfits: 'set-aside' as const } : {}) };
-}
-
-function renamedEvidence(columns: Evidence['columns'], before: FolderDefinition, after: FolderDefinition, told: ReadonlySet<string>): Evidence['columns'] {
-  return columns.map((column) => {
-    const now = after.fields[before.fields.findIndex((field) => field.name === column.name)];
-    const { isAmbiguous: _, ...plain } = column;
-    return now ? { ...(told.has(column.name) ? plain : column), name: now.name, type: typeName(now.type), clash: column.clash && typeName(now.type) === column.type } : column;
-  });
 }
 
 /** Reads the files to their ends where they are small, and fails naming the file and line that do not fit; of Parquet the beginning of the first and the last. */

@@ -13,6 +13,7 @@ import type { ObjectInfo } from '../../core/storage/object-store';
 import { nameAsSql } from '../../core/sql/tokens';
 import { below, joinPath } from '../../core/storage/paths';
 import { LATEST } from '../../core/table/contract';
+import { rememberedCorrections } from '../catalog/corrections';
 import { endRun, ensureCrawl, getCrawl, setRunJob, startRun, takeInterrupted, type RunCause } from '../catalog/crawls';
 import { addFindings, earlierFindings, leftOutPlaces, repeatFindings, type EarlierFinding, type NewFinding, type Repeated } from '../catalog/findings';
 import { listRelations, listTiedFolders, type Relation } from '../catalog/relations';
@@ -24,7 +25,7 @@ import { nameOfIdentity, type Identity } from '../access/access';
 import type { Lake, OpenStorage } from '../lake/lake';
 import { lakeEvidence, noEvidence } from './evidence';
 import { gatherFacts, severalAtOnce, type GatheredFacts } from './facts';
-import { folderFindings, partName } from './folder-finding';
+import { folderFindings, partName, type FindingTools } from './folder-finding';
 import { sourceFindings, wantedObjects } from './source-findings';
 import { affectedBy, goneFindings, noteDrift, type AfterRun } from './after-run';
 
@@ -84,7 +85,7 @@ export class Crawler {
 
   async #run(runId: number, crawlId: number, definition: CrawlDefinition, as: Identity, context: JobContext): Promise<Record<string, unknown>> {
     const { database } = this.lake;
-    const [relations, tied, always, earlier] = await Promise.all([listRelations(database), listTiedFolders(database), leftOutPlaces(database), earlierFindings(database, crawlId)]);
+    const [remembered, relations, tied, always, earlier] = await Promise.all([rememberedCorrections(database), listRelations(database), listTiedFolders(database), leftOutPlaces(database), earlierFindings(database, crawlId)]);
     const { judged, listed, sources } = await this.#list(definition, relations, context);
     const before = byDigest(earlier);
     const same = judged.filter((each) => before.has(keyOf(each)));
@@ -95,7 +96,7 @@ export class Crawler {
     const findings: NewFinding[] = [];
     const found = await severalAtOnce(fresh, async (each) => {
       context.check();
-      return this.#findings(each, nameOf(each, nameByRule(each.candidate.root, each.within, definition, tied)), factsOf(each), relations);
+      return this.#findings(each, nameOf(each, nameByRule(each.candidate.root, each.within, definition, tied)), factsOf(each), relations, remembered);
     });
     for (const [index, each] of fresh.entries()) {
       for (const finding of found[index]!) {
@@ -153,7 +154,7 @@ export class Crawler {
     return { judged: whole, listed, sources };
   }
 
-  async #findings(each: Judged, named: { namespace: string; name: string }, facts: GatheredFacts, relations: readonly Relation[]): Promise<NewFinding[]> {
+  async #findings(each: Judged, named: { namespace: string; name: string }, facts: GatheredFacts, relations: readonly Relation[], remembered: FindingTools['remembered']): Promise<NewFinding[]> {
     const { candidate, storage, relation, place, digest } = each;
     const base = {
       storageId: storage.storage.id, location: candidate.root, place, digest,
@@ -162,7 +163,7 @@ export class Crawler {
     };
     try {
       if (candidate.kind !== 'files') return [await this.#lakeFinding(storage, candidate, base, relation)];
-      return await folderFindings(this.inspector, storage, candidate, base, facts, relation, (partPlace) => registeredAt(relations, each, partPlace));
+      return await folderFindings({ ...toolsOf(this.inspector), remembered }, storage, candidate, base, facts, relation, (partPlace) => registeredAt(relations, each, partPlace));
     } catch (error) {
       if (!(error instanceof LakeError)) throw error;
       const evidence = { ...noEvidence(candidate.files.length), example: candidate.files[0]?.path ?? null, problems: [{ path: error.details.path ?? candidate.root, problem: error.message }] };
@@ -218,6 +219,10 @@ function mergeRegistered(all: readonly Judged[]): Judged[] {
     else merged.set(key, each);
   }
   return [...merged.values()];
+}
+
+function toolsOf({ engine, local }: Inspector): FindingTools {
+  return { engine, local };
 }
 
 /** "12 tables, 3 views". */
