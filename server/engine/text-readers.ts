@@ -108,13 +108,11 @@ export function dialect(options: CsvOptions): string[] {
 /** JSON; the engine's own casts round numbers and cut times off, so values of such columns are made of their texts here. */
 export function jsonReader(fields: readonly Field[], files: string, options: JsonOptions, withFile: boolean): string {
   if (options.misfits === 'set-aside' && options.shape === 'lines') return jsonLines(fields, files, options, withFile);
-  const exact = fields.filter(({ type }) => EXACT.has(type.kind));
-  if (exact.length === 0 || hasTwins(fields)) return plainJsonReader(fields, files, options, withFile);
-  const asText = fields.map((each) => (exact.includes(each) ? { ...each, type: { kind: 'string' } as const } : each));
+  if (!fields.some(({ type }) => hasExact(type)) || hasTwins(fields)) return plainJsonReader(fields, files, options, withFile);
+  const asText = fields.map((each) => ({ ...each, type: exactAsText(each.type) }));
   const columns = fields.map((each) => {
     const text = quoteName(each.name);
-    if (!exact.includes(each)) return text;
-    return `CASE WHEN ${text} IS NOT NULL THEN coalesce(${valueSql(each.type, text, undefined, PLAIN_WAYS)}, ${refusal(each, text, { json: true })}) END AS ${text}`;
+    return hasExact(each.type) ? `${exactly(each, text)} AS ${text}` : text;
   });
   return `(SELECT ${[...columns, ...(withFile ? [FILE_COLUMN] : [])].join(', ')} FROM ${plainJsonReader(asText, files, options, true)})`;
 }
@@ -122,6 +120,31 @@ export function jsonReader(fields: readonly Field[], files: string, options: Jso
 /** Kinds of values that the engine makes of what says more. */
 const EXACT: ReadonlySet<LogicalType['kind']> = new Set<LogicalType['kind']>(['byte', 'short', 'int', 'long', 'decimal', 'date', 'time', 'timestamp', 'timestamptz']);
 const PLAIN_WAYS = { decimal: '.', dateFormat: '', timestampFormat: '', nullTexts: [] } as const satisfies Ways;
+
+/** Whether there is anything in it that the engine makes of what says more. */
+function hasExact(type: LogicalType): boolean {
+  return leaves([field('', type)]).some((leaf) => EXACT.has(leaf.field.type.kind));
+}
+
+function exactAsText(type: LogicalType): LogicalType {
+  return withInner(type, exactAsText) ?? (EXACT.has(type.kind) ? { kind: 'string' } : type);
+}
+
+/** The value of what was read with its exact parts as texts; one that does not fit stops, and is named by its path. */
+function exactly(each: Field, text: string, depth = 0): string {
+  const { name, type } = each;
+  const item = `x${depth}`;
+  switch (type.kind) {
+    case 'struct':
+      return `CASE WHEN ${text} IS NOT NULL THEN struct_pack(${type.fields.map((inner) => `${quoteName(inner.name)} := ${exactly({ ...inner, name: `${name}.${inner.name}` }, `${text}.${quoteName(inner.name)}`, depth)}`).join(', ')}) END`;
+    case 'list':
+      return hasExact(type.element.type) ? `list_transform(${text}, lambda ${item}: ${exactly({ ...type.element, name: `${name}.element` }, item, depth + 1)})` : text;
+    case 'map':
+      return hasExact(type.value.type) ? `CASE WHEN ${text} IS NOT NULL THEN map_from_entries(list_transform(map_entries(${text}), lambda ${item}: struct_pack("key" := ${item}."key", "value" := ${exactly({ ...type.value, name: `${name}.value` }, `${item}."value"`, depth + 1)}))) END` : text;
+    default:
+      return EXACT.has(type.kind) ? `CASE WHEN ${text} IS NOT NULL THEN coalesce(${valueSql(type, text, undefined, PLAIN_WAYS)}, ${refusal(each, text, { json: true })}) END` : text;
+  }
+}
 
 /** As the engine casts: for what has its types from a schema of its own. */
 function plainJsonReader(fields: readonly Field[], files: string, options: JsonOptions, withFile: boolean): string {
@@ -142,16 +165,21 @@ function isBytes({ kind }: LogicalType): boolean {
 }
 
 function bytesAsText(type: LogicalType): LogicalType {
-  const inner = (each: Field): Field => ({ ...each, type: bytesAsText(each.type) });
+  return withInner(type, bytesAsText) ?? (isBytes(type) ? { kind: 'string' } : type);
+}
+
+/** A struct, list or map with what is in it made another type; undefined for what holds nothing. */
+function withInner(type: LogicalType, change: (type: LogicalType) => LogicalType): LogicalType | undefined {
+  const inner = (each: Field): Field => ({ ...each, type: change(each.type) });
   switch (type.kind) {
     case 'struct':
       return { kind: 'struct', fields: type.fields.map(inner) };
     case 'list':
       return { kind: 'list', element: inner(type.element) };
     case 'map':
-      return { kind: 'map', key: inner(type.key), value: inner(type.value) };
+      return { kind: 'map', key: type.key, value: inner(type.value) };
     default:
-      return isBytes(type) ? { kind: 'string' } : type;
+      return undefined;
   }
 }
 

@@ -120,6 +120,38 @@ function widerType(type: LogicalType, text: string | undefined): LogicalType | u
   return undefined;
 }
 
+/** The columns with one within another made wider: `path` has its names with dots between. Undefined where there is none such. */
+function widenedWithin(fields: readonly Field[], path: string, text: string): Field[] | undefined {
+  const found = fields.find(({ name }) => path.startsWith(`${name}.`));
+  if (!found) return undefined;
+  const type = widenedAt(found.type, path.slice(found.name.length + 1), text);
+  return type && fields.map((each) => (each === found ? { ...each, type } : each));
+}
+
+function widenedAt(type: LogicalType, path: string, text: string): LogicalType | undefined {
+  if (path === '') return type.kind === 'struct' || type.kind === 'list' || type.kind === 'map' ? undefined : widerType(type, text) ?? { kind: 'string' };
+  const within = (part: Field, rest: string) => {
+    const inner = widenedAt(part.type, rest, text);
+    return inner && { ...part, type: inner };
+  };
+  if (type.kind === 'struct') {
+    const fields = path.includes('.') || type.fields.some(({ name }) => name === path) ? type.fields : [];
+    const own = fields.find(({ name }) => path === name || path.startsWith(`${name}.`));
+    const wide = own && within(own, path.slice(own.name.length + 1));
+    return wide && { kind: 'struct', fields: type.fields.map((each) => (each === own ? wide : each)) };
+  }
+  const rest = path.replace(/^(element|value)\.?/, '');
+  if (type.kind === 'list') {
+    const element = within(type.element, rest);
+    return element && { kind: 'list', element };
+  }
+  if (type.kind === 'map') {
+    const value = within(type.value, rest);
+    return value && { kind: 'map', key: type.key, value };
+  }
+  return undefined;
+}
+
 /** A column whose value does not fit is of a wider type, text at the end; a text that the engine's reader does not cut is cut by us. */
 function repair(definition: FolderDefinition, { message, details }: LakeError): { definition: FolderDefinition; why: string } | undefined {
   const { options } = definition;
@@ -138,6 +170,8 @@ function repair(definition: FolderDefinition, { message, details }: LakeError): 
       why: `${field.name} is ${type.kind === 'string' ? 'text' : typeName(type)} and not ${typeName(field.type)}: ${message}`,
     };
   }
+  const widened = details.field === undefined || details.value === undefined ? undefined : widenedWithin(definition.fields, details.field, details.value);
+  if (widened && !field) return { definition: { ...definition, fields: widened }, why: `${details.field} is wider than it seemed: ${message}` };
   if (options.format === 'pattern' && options.misfits === 'stop' && (details.field === undefined || details.field === '')) return { definition: { ...definition, options: { ...options, misfits: 'set-aside' } }, why: `lines that do not fit are set aside: ${message}` };
   if (options.format === 'csv' && !options.rewrite) return { definition: { ...definition, options: { ...options, rewrite: true } }, why: 'the lines are cut in the one way that fits all of them' };
   return undefined;

@@ -170,6 +170,12 @@ describe('trees', () => {
   ] as const)('rows %s', async (_, files, columns, rows) => {
     expect(await only(files)).toMatchObject({ columns, rows, problem: undefined });
   });
+  it('a value within others is made exactly, and widens where it comes late', async () => {
+    const many = Array.from({ length: 30_000 }, (_, n) => `{"at":{"n":${n},"when":"2024-01-01"},"some":[{"m":${n}}]}`).join('\n');
+    const found = await only({ 'a.jsonl': `${many}\n{"at":{"n":1.5,"when":"2024-01-01T10:00:00Z"},"some":[{"m":2},{"m":2.25}]}\n` });
+    expect(found.columns).toEqual(['at struct(n double, "when" timestamptz)', 'some struct(m double)[]']);
+    expect(found.rows.at(-1)).toEqual([{ n: 1.5, when: '2024-01-01T10:00:00Z' }, [{ m: 2 }, { m: 2.25 }]]);
+  });
   it('a list that is not most of the text is a value', async () => {
     expect((await only({ 'a.json': `{"note":"${'x'.repeat(200)}","tags":[{"n":1}]}` })).columns).toEqual(['note varchar', 'tags struct(n bigint)[]']);
   });
