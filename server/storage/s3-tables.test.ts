@@ -46,7 +46,7 @@ describe.each(['delta', 'iceberg'] as const)('a %s table on an object store', (f
     const table = format === 'delta' ? new DeltaTable(store, 'd', 't') : new IcebergTable(store, 'i', 't', new FilePointer(store, 'i'));
     if (table instanceof DeltaTable) await createDeltaTable(table, { schema: { fields: schema.fields.map(({ id: _, ...rest }) => rest) } }, testPorts(1));
     else await createIcebergTable(table, { schema }, testPorts(1));
-    standIn.faults = { throttleEvery: 11, failEvery: 17, loseAnswerEvery: 13, cutEvery: 9 };
+    standIn.faults = { throttleEvery: 29, failEvery: 37, loseAnswerEvery: 31, cutEvery: 23 };
     await Promise.all(Array.from({ length: WRITERS }, async (_, n) => {
       const file = await rowsOf(format === 'delta' ? 'd' : 'i', n);
       const own = testPorts(100 + n);
