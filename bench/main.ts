@@ -18,6 +18,7 @@ import { startServer, type Running } from './lib/server';
 import { benchManyFiles } from './many-files';
 import { benchQueries } from './queries';
 import { benchPeople } from './people';
+import { benchReading } from './reading';
 import { benchStandard } from './standard';
 
 const SCALE = 20;
@@ -30,6 +31,7 @@ if (!only || only === 'queries') {
 if (!only || only === 'crawls') {
   await withServer(await startServer(1, 4793, { fresh: true }), async (small) => claims.push(...(await benchCrawls(small)), ...(await benchManyFiles(small))));
 }
+if (!only || only === 'reading') await withServer(await startServer(1, 4793, { fresh: true }), async (small) => claims.push(...(await benchReading(small))));
 if (!only || only === 'standard') claims.push(...(await benchStandard()));
 if (!only || only === 'concurrency') await withServer(await startServer(1, 4793), async (small) => claims.push(...(await benchConcurrency(small))));
 if (!only || only === 'people') await withServer(await startServer(1, 4793), async (small) => claims.push(...(await benchPeople(small))));

@@ -133,7 +133,7 @@ export function landNotices({ localRoot }: DemoPorts): void {
 /** The smallest picture there is: one dot. */
 const DOT_PNG = 'iVBORw0KGgoAAAANSUhEUgAAAAEAAAABCAYAAAAfFcSJAAAADUlEQVR42mNk+M9QDwADhgGAWjR9awAAAABJRU5ErkJggg==';
 
-/** Three kinds of file in one folder, which no table should be made of. */
+/** Three kinds of file in one folder: two tables, and pictures, which are none. */
 export function landScratch({ localRoot }: DemoPorts): void {
   const folder = path.join(localRoot, 'landing/scratch');
   mkdirSync(folder, { recursive: true });

@@ -88,7 +88,8 @@ test('a crawl over all of it finds what is good and says what is not', async ({ 
   await expect(page.getByRole('region', { name: 'Evidence of the chosen finding' })).toContainText('cut/short.parquet');
   await expect(row('odd.gap')).toContainText('00000000000000000004.json is missing');
   await expect(row('odd.no_json')).toContainText('it is no JSON');
-  await expect(row('odd.mixed')).toContainText('no one shape');
+  await expect(row('odd.mixed_a')).toContainText('new');
+  await expect(row('odd.mixed_b')).toContainText('new');
   await expect(row('open.flights')).toContainText('3,000,000');
   expect((await request.get('/api/health')).status()).toBe(200);
 });

@@ -37,14 +37,15 @@ test('a column that is found by its name cannot be renamed, and two cannot share
 test('what is left out always stays left out in later crawls', async ({ page, request }) => {
   await page.goto('/storage/tern-bay/landing/scratch');
   await page.getByRole('button', { name: 'Crawl this folder' }).click();
-  await page.getByRole('radio', { name: 'leave out' }).click();
+  await page.getByRole('radiogroup', { name: 'Decision on landing.scratch_crew' }).getByRole('radio', { name: 'leave out' }).click();
+  await page.getByRole('button', { name: 'landing.scratch_crew' }).click();
   await page.getByRole('button', { name: 'leave out always' }).click();
   await expect(page.getByRole('button', { name: '1 always left out' })).toBeVisible();
   await page.getByRole('button', { name: 'Crawl again' }).click();
   await expect(page.getByText('0 undecided')).toBeVisible();
   await page.getByRole('button', { name: '1 always left out' }).click();
-  await page.getByRole('button', { name: 'landing.scratch' }).click();
+  await page.getByRole('button', { name: 'landing.scratch_crew' }).click();
   await page.getByRole('button', { name: 'only this time' }).click();
   const { runId } = await (await request.post('/api/crawls', { data: { storage: 'tern-bay', folder: 'landing/scratch' } })).json();
-  await expect.poll(async () => (await (await request.get(`/api/crawl-runs/${runId}`)).json()).findings[0]?.decision).toBe('undecided');
+  await expect.poll(async () => (await (await request.get(`/api/crawl-runs/${runId}`)).json()).findings.find((each: { name: string }) => each.name === 'scratch_crew')?.decision).toBe('register');
 });

@@ -45,7 +45,7 @@ await shoot('reading', '/storage/tern-bay/landing/tide-table?file=2025-08.txt', 
 });
 const crawl = await fetch(`${base}/api/crawls`, { method: 'POST', headers: { 'content-type': 'application/json' }, body: JSON.stringify({ storage: 'tern-bay', folder: 'landing' }) });
 const { runId } = (await crawl.json()) as { runId: number };
-await shoot('crawl', `/crawls/${runId}`, 'landing.scratch', async (page) => page.getByRole('button', { name: 'landing.soundings' }).click());
+await shoot('crawl', `/crawls/${runId}`, 'landing.scratch_crew', async (page) => page.getByRole('button', { name: 'landing.soundings' }).click());
 await shoot('crawl-rules', '/crawls', 'tern-bay/landing', async (page) => {
   await page.getByRole('button', { name: 'Define a crawl' }).click();
   await page.getByLabel('Folder 1').fill('landing');

@@ -33,7 +33,7 @@ describe('grouping files into tables', () => {
   });
 
   it('leaves out what is hidden, empty or only lies beside, and makes a table of each kind', async () => {
-    expect(await found('lake/m/a.csv', 'lake/m/b.json', 'lake/m/c.csv', 'lake/m/_notes.txt', 'lake/m/README.md', 'lake/m/a.csv.md5', 'lake/m/empty')).toEqual([['lake/m', 'files', '*.csv'], ['lake/m', 'files', 'b.json']]);
+    expect(await found('lake/m/a.csv', 'lake/m/b.json', 'lake/m/c.csv', 'lake/m/photo.png', 'lake/m/_notes.txt', 'lake/m/README.md', 'lake/m/a.csv.md5', 'lake/m/empty')).toEqual([['lake/m', 'files', '*.csv'], ['lake/m', 'files', 'b.json']]);
   });
 
   it('does not go through all tables for every file', async () => {

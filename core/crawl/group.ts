@@ -106,7 +106,7 @@ const DATA: ReadonlySet<FileKind> = new Set<FileKind>(['parquet', 'csv', 'json',
 function candidatesOf(root: string, files: readonly ObjectInfo[]): Candidate[] {
   const within = memberPath(root)?.kind;
   if (within === 'spreadsheet' || within === 'database') return files.map((file): Candidate => ({ kind: 'files', root, files: [file], fileKind: kindByName(file.path), pattern: baseName(file.path), partitions: [], ...(files.length === 1 ? {} : { label: stemOf(file.path) }) }));
-  const data = files.filter((file) => !isBeside(file.path));
+  const data = files.filter((file) => !isBeside(file.path) && !['picture', 'document'].includes(kindByName(file.path)));
   const groups = new Map<string, ObjectInfo[]>();
   for (const file of data.length > 0 ? data : files) put(groups, `${below(root, file.path)!.split('/').length} ${extensionOf(file.path)}`, file);
   const readable = [...groups.values()].filter(([first]) => DATA.has(kindByName(first!.path)));
@@ -115,7 +115,7 @@ function candidatesOf(root: string, files: readonly ObjectInfo[]): Candidate[] {
     const { pattern, partitions } = guessPattern(root, own);
     if (groups.size === 1) return { kind: 'files', root, files: own, fileKind, pattern, partitions };
     const steps = pattern.split('/');
-    const label = readable.length === 1 && readable[0] === own ? '' : own.length === 1 && partitions.length === 0 ? stemOf(own[0]!.path) : extensionOf(own[0]!.path) || 'files';
+    const label = readable.length === 1 && readable[0] === own ? '' : (partitions.length === 0 ? commonStem(own) : '') || extensionOf(own[0]!.path) || 'files';
     return { kind: 'files', root, files: own, fileKind, pattern: [...steps.slice(0, -1), fileStep(own, data)].join('/'), partitions, ...(label === '' ? {} : { label }) };
   });
 }
@@ -130,6 +130,15 @@ function fileStep(own: readonly ObjectInfo[], all: readonly ObjectInfo[]): strin
   const others = all.filter((file) => !own.includes(file)).map((file) => baseName(file.path));
   const [ending] = endings;
   return endings.size === 1 ? `*${ending}` : others.some((name) => name.includes(`.${extension}`)) ? `*.${extension}` : `*.${extension}*`;
+}
+
+/** What all their names begin with, up to a digit or the ending; all of it for one file. */
+function commonStem(files: readonly ObjectInfo[]): string {
+  const stems = files.map((file) => stemOf(file.path));
+  if (stems.length === 1) return stems[0]!;
+  let length = 0;
+  while (length < stems[0]!.length && stems.every((stem) => stem[length] === stems[0]![length])) length++;
+  return stems[0]!.slice(0, length).replace(/[\d\s_.-]+$/, '');
 }
 
 function stemOf(path: string): string {

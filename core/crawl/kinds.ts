@@ -53,7 +53,7 @@ const BESIDE = [
   /\.(md5|sha1|sha256|sha512|crc|crc32|sum|asc|sig)$/i, /\.(tmp|part|partial|crdownload|download|swp|bak|orig)$/i, /^~\$|~$/,
 ];
 
-/** What lies beside data and is none: notes, checksums, thumbnails, files that are on their way, backups. Common practice. */
+/** What lies beside data and is none: notes, checksums, thumbnails, files that are on their way, backups. Common practice. Pictures and documents are told apart by their kind. */
 export function isBeside(path: string): boolean {
   const name = baseName(path);
   return BESIDE.some((form) => form.test(name));
