@@ -7,7 +7,7 @@ import { rollBack } from '../../core/iceberg/refs';
 import { IcebergTable } from '../../core/iceberg/table';
 import { LATEST, type AsOf } from '../../core/table/contract';
 import { parseTimestamp } from '../../core/values/text';
-import { annotateRelation, dropRelation, getRelation, listNamespaces, listRelationNames, nameOf, type Knowledge, type Relation } from '../catalog/relations';
+import { annotateRelation, dropRelation, getRelation, listNamespaces, nameOf, type Knowledge, type Relation } from '../catalog/relations';
 import { listDropped } from '../catalog/dropped';
 import { dropToTrash, undrop } from '../define/trash';
 import { readersOf } from '../query/readers';
@@ -30,7 +30,7 @@ export function catalogRoutes(services: Services): Route[] {
     {
       method: 'get', path: '/catalog', right: 'asked-inside', summary: 'Namespaces, tables and views', answer: 'All names; details by table',
       handle: async ({ as }) => {
-        const [namespaces, relations] = await Promise.all([listNamespaces(database), listRelationNames(database)]);
+        const [namespaces, relations] = await Promise.all([listNamespaces(database), services.names.all()]);
         return { namespaces: namespaces.filter((each) => maySeeNamespace(as, each.name)), relations: relations.filter((each) => mayDo(as, 'see', each)).map((each) => ({ ...each, viewSql: mayDo(as, 'read', each) ? each.viewSql : null })) };
       },
     },

@@ -89,6 +89,13 @@ function sampleByName({ files, partitions }: PlainFiles, sample: number): Object
 
 const MOST_STEMS = 64;
 
+const OF_ALL_FILES: ReadonlySet<string> = new Set(['forms', 'nullTexts', 'misfits', 'pads', 'rewrite', 'perFile', 'compression']);
+
+/** How a single file is read, without what is decided over all files of a table. */
+function ofOneFile(given: GivenOptions): Record<string, unknown> {
+  return Object.fromEntries(Object.entries(fullOptions(given)).filter(([key]) => !OF_ALL_FILES.has(key)));
+}
+
 /** One question for each crawled folder and way of reading, not one for each table. */
 async function knownOf({ database }: Tools, wanted: readonly Wanted[]): Promise<Map<Wanted, Map<string, Inspected>>> {
   const known = new Map<Wanted, Map<string, Inspected>>();
@@ -105,7 +112,7 @@ async function knownOf({ database }: Tools, wanted: readonly Wanted[]): Promise<
     const found = await knownFacts(database, storageId, folder, readAs(given), files);
     // Read once before the table was registered, in the very way that it is read since.
     const earlier = given && found.size < files.length ? await knownFacts(database, storageId, folder, readAs(undefined), files) : [];
-    for (const [path, each] of earlier) if (!found.has(path) && each.options && isDeepStrictEqual(fullOptions(each.options as GivenOptions), given)) found.set(path, each);
+    for (const [path, each] of earlier) if (!found.has(path) && each.options && isDeepStrictEqual(ofOneFile(each.options as GivenOptions), ofOneFile(given as GivenOptions))) found.set(path, each);
     for (const each of group) known.set(each, found);
   }
   return known;

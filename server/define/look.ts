@@ -8,7 +8,7 @@ import { nameAsSql, quoteText } from '../../core/sql/tokens';
 import { LATEST, type LakeTable, type Snapshot } from '../../core/table/contract';
 import { demand, mayDo, maySeeNamespace, type Identity } from '../access/access';
 import { listDropped } from '../catalog/dropped';
-import { getNamespace, getRelation, listNamespaces, listRelationNames, nameOf, type Relation, type RelationName } from '../catalog/relations';
+import { getNamespace, getRelation, listNamespaces, nameOf, type Relation, type RelationName } from '../catalog/relations';
 import type { ResultColumn } from '../engine/messages';
 import type { DefineServices } from './definitions';
 import { keyOf } from './table-key';
@@ -53,9 +53,10 @@ export function seen({ database }: DefineServices, name: QualifiedName, as: Iden
   });
 }
 
-async function inNamespace({ database }: DefineServices, namespace: string | undefined, as: Identity): Promise<RelationName[]> {
+async function inNamespace({ database, queries }: DefineServices, namespace: string | undefined, as: Identity): Promise<RelationName[]> {
   if (namespace !== undefined) await getNamespace(database, namespace);
-  return (await listRelationNames(database, namespace)).filter((each) => mayDo(as, 'see', each));
+  const all = await queries.names.all();
+  return all.filter((each) => (namespace === undefined || each.namespace.toLowerCase() === namespace.toLowerCase()) && mayDo(as, 'see', each));
 }
 
 async function ofOne(services: DefineServices, what: Extract<Show, { of: unknown }>['what'], relation: Relation, as: Identity): Promise<Look> {

@@ -84,12 +84,19 @@ export async function lookAtFile(storage: OpenStorage, filePath: string, inspect
     const options = hasLines ? { ...definition.options, misfits: 'set-aside' as const } as ReadOptions : definition.options;
     const plan = planScan(options.format === 'parquet' ? { kind: 'parquet', match: 'name' } : { kind: 'text', options }, definition.fields, [file], TRUE);
     const rows = await scanRows(inspector, storage, plan, baseName(filePath), (relation) => `SELECT * FROM ${relation} LIMIT ${FIRST_ROWS}`);
-    const checked = hasLines && !(options.format === 'json' && options.shape === 'array') ? await checkLines(inspector, storage, plan, info) : { misfits: null, unchecked: null };
+    const all = allFit(proof, definition.options);
+    const checked = all ? { misfits: all, unchecked: null } : hasLines && !(options.format === 'json' && options.shape === 'array') ? await checkLines(inspector, storage, plan, info) : { misfits: null, unchecked: null };
     return { ...filled, rows, ...checked, parquet: kind === 'parquet' ? await rowGroups(storage, info, inspector) : null };
   } catch (error) {
     if (error instanceof LakeError) return { ...filled, problem: error.message };
     throw error;
   }
+}
+
+/** A file that was read to its end by a definition that lets no line be set aside has none that does not fit. */
+function allFit(proof: Proof | null, options: ReadOptions): Misfits | undefined {
+  if (!proof || proof.problem || proof.files !== 1 || proof.rows === null || !('misfits' in options) || options.misfits !== 'stop') return undefined;
+  return { count: 0, lines: proof.rows, files: 1, of: 1, some: [] };
 }
 
 function why(guesses: readonly ColumnGuess[] | undefined): { why?: string } {
