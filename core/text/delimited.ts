@@ -29,7 +29,7 @@ export interface DelimitedInput extends LayoutInput {
 
 const LONG_RECORD = 100_000;
 /** By so many rows, spread over those that were read, the types of columns are judged; the rest is held against that when it is all read. */
-const JUDGED_ROWS = 4000;
+const JUDGED_ROWS = 2500;
 
 /** Undefined where the text is not delimited. */
 export function readDelimited(input: DelimitedInput): Delimited | undefined {

@@ -45,7 +45,7 @@ const MOST_COLUMNS = 10_000;
 /** Of text files no more of one folder are opened where nothing else is said; their likes were. */
 export const TEXT_SAMPLE = 16;
 /** Lines of a file by which the types of its columns are judged. */
-const TYPED_LINES = 5000;
+const TYPED_LINES = 2500;
 const XML_HEAD_BYTES = 1024 * 1024;
 
 const FOOTERS_AT_ONCE = 2000;
