@@ -2,7 +2,7 @@
 import { LakeError } from '../errors';
 import { LOG_FORMS } from '../text/log-lines';
 import { RUNS } from '../text/records';
-import { formatWords, type ValueForm } from '../text/value-forms';
+import { EPOCH_UNITS, formatWords, type ValueForm } from '../text/value-forms';
 import { twiceNamed } from '../schema/types';
 import { rulerText, type RulerColumn } from './column-ruler';
 
@@ -205,7 +205,11 @@ export function describeOptions(options: ReadOptions): string {
     if (options.decimal === ',') parts.push('decimal comma');
     if (options.format === 'csv' && options.skipEnd > 0) parts.push(`${options.skipEnd} ${options.skipEnd === 1 ? 'line' : 'lines'} below the table left out`);
     if (options.format === 'csv' && options.pads) parts.push('shorter lines filled up');
-    for (const [column, form] of Object.entries(options.forms)) if (form.formats) parts.push(`${column} as ${form.formats.map(formatWords).join(' or ')}`);
+    for (const [column, form] of Object.entries(options.forms)) {
+      const unit = EPOCH_UNITS.find((each) => each.unit === form.epoch);
+      if (form.formats) parts.push(`${column} as ${form.formats.map(formatWords).join(' or ')}`);
+      if (unit) parts.push(`${column} as ${unit.words} since 1970`);
+    }
   }
   if ('misfits' in options && options.misfits === 'set-aside') parts.push('what does not fit set aside');
   return parts.join(', ');

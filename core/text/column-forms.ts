@@ -2,7 +2,7 @@
 import { isJson } from '../json';
 import { typeName } from '../schema/type-names';
 import type { LogicalType } from '../schema/types';
-import { COMPACT_DATE, DATE_FORMATS, formatWords, ISO_DATE, ISO_TIMESTAMP, isMissingText, MONTH_LANGUAGES, monthsIn, numberParts, parseTime, plainNumber, TIME_FORMATS, timestampFormats, truthWords, writingsOf, type Form, type NumberForm, type TimeParts, type ValueForm } from './value-forms';
+import { COMPACT_DATE, DATE_FORMATS, EPOCH_UNITS, epochUnit, formatWords, ISO_DATE, ISO_TIMESTAMP, isMissingText, MONTH_LANGUAGES, monthsIn, numberParts, parseTime, plainNumber, TIME_FORMATS, timestampFormats, truthWords, writingsOf, type Form, type NumberForm, type TimeParts, type ValueForm } from './value-forms';
 
 /** A column's type, and on what it rests. */
 export interface ColumnGuess extends Form {
@@ -88,7 +88,8 @@ export function guessColumn(texts: readonly (string | null)[], name = ''): Colum
 
 /** `date as day/month/year`. */
 export function labelOf({ type, form }: Form): string {
-  return `${typeName(type)}${form?.formats ? ` as ${form.formats.map(formatWords).join(' or ')}` : ''}`;
+  const unit = EPOCH_UNITS.find((each) => each.unit === form?.epoch);
+  return `${typeName(type)}${unit ? ` as ${unit.words} since 1970` : ''}${form?.formats ? ` as ${form.formats.map(formatWords).join(' or ')}` : ''}`;
 }
 
 function whatText(texts: readonly string[], all: number): string {
@@ -119,7 +120,10 @@ function integers(texts: readonly string[], name: string): Fit | undefined {
   const asDate: Form = { type: { kind: 'date' }, form: { formats: [COMPACT_DATE] } };
   const asLong: Form = { type: isLong ? { kind: 'long' } : { kind: 'decimal', precision: 38, scale: 0 } };
   if (compact && /date|day|dat(um|a)\b|fecha|jour|tag|ymd|^dt|_dt/i.test(name)) return { ...asDate, what: 'days written as YYYYMMDD', fits, others: [asLong] };
-  return { ...asLong, what: isLong ? 'whole numbers' : 'whole numbers of more than 18 digits', fits, ...(compact ? { others: [asDate] } : {}) };
+  // A count of seconds is a number like any other, so that it is a time is offered and not decided.
+  const unit = compact ? undefined : epochUnit(texts);
+  const asTime: Form[] = unit === undefined ? [] : [{ type: { kind: unit === 'ns' ? 'timestamp_ns' : 'timestamptz' }, form: { epoch: unit } }];
+  return { ...asLong, what: isLong ? 'whole numbers' : 'whole numbers of more than 18 digits', fits, ...(compact ? { others: [asDate] } : asTime.length > 0 ? { others: asTime } : {}) };
 }
 
 function numbers(texts: readonly string[]): Fit | undefined {

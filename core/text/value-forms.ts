@@ -11,6 +11,21 @@ export interface ValueForm {
   /** Language (BCP 47) of month names that are not English. */
   months?: string;
   booleans?: { yes: string[]; no: string[] };
+  /** The number counts from 1970-01-01 UTC, in this unit. */
+  epoch?: EpochUnit;
+}
+
+export type EpochUnit = 's' | 'ms' | 'us' | 'ns';
+
+/** Units in which programs count from 1970, by how many of them a second has (POSIX; the rest is common practice). */
+export const EPOCH_UNITS: readonly { unit: EpochUnit; perSecond: number; words: string }[] = [
+  { unit: 's', perSecond: 1, words: 'seconds' }, { unit: 'ms', perSecond: 1e3, words: 'milliseconds' }, { unit: 'us', perSecond: 1e6, words: 'microseconds' }, { unit: 'ns', perSecond: 1e9, words: 'nanoseconds' },
+];
+
+/** The unit in which whole numbers would all be times between 1990 and 2100; that range is of four different sizes, so there is one at most. */
+export function epochUnit(texts: readonly string[]): EpochUnit | undefined {
+  const seconds = (text: string, perSecond: number) => Number(text) / perSecond;
+  return EPOCH_UNITS.find(({ perSecond }) => texts.every((text) => seconds(text, perSecond) >= 631_152_000 && seconds(text, perSecond) < 4_102_444_800))?.unit;
 }
 
 export interface NumberForm {

@@ -56,8 +56,11 @@ export function valueSql(type: LogicalType, text: string, form: ValueForm | unde
     }
     case 'time':
       return form?.formats ? `${parsed(text, form.formats, form)}::TIME` : `TRY_CAST(${text} AS TIME)`;
+    case 'timestamp_ns':
+      return form?.epoch ? `CASE WHEN regexp_full_match(${text}, '[+-]?[0-9]+') THEN make_timestamp_ns(TRY_CAST(${text} AS BIGINT)) END` : `TRY_CAST(${text} AS ${typeName(type)})`;
     case 'timestamp':
     case 'timestamptz': {
+      if (form?.epoch) return `CASE WHEN regexp_full_match(${text}, '[+-]?[0-9]{1,18}') THEN make_timestamp(TRY_CAST(${text} AS BIGINT) * ${{ s: 1_000_000, ms: 1000, us: 1, ns: 0 }[form.epoch]})::${typeName(type)} END`;
       const formats = formatsOf(form, ways.timestampFormat);
       if (formats) return `${parsed(text, formats, form)}::${typeName(type)}`;
       const loses = type.kind === 'timestamp' ? `regexp_matches(${text}, '\\.\\d{7}|:\\d\\d(\\.\\d+)?\\s*[+-]\\d\\d(:?\\d\\d)?$')` : `regexp_matches(${text}, '\\.\\d{7}')`;

@@ -17,7 +17,7 @@ const someTexts = Joi.array().items(Joi.string().allow('').max(200)).max(50);
 export const valueForm = Joi.object({
   missing: someTexts, formats: Joi.array().items(Joi.string().min(1).max(60)).max(10), months: Joi.string().pattern(/^[a-z]{2,3}$/),
   number: Joi.object({ decimal: Joi.string().valid('.', ',').required(), group: Joi.string().allow('').max(1).required(), marks: Joi.array().items(Joi.string().max(5)).max(5).required(), parentheses: Joi.boolean().required() }),
-  booleans: Joi.object({ yes: someTexts.required(), no: someTexts.required() }),
+  booleans: Joi.object({ yes: someTexts.required(), no: someTexts.required() }), epoch: Joi.string().valid('s', 'ms', 'us', 'ns'),
 });
 const values = {
   ...text, skip: Joi.number().integer().min(0).max(100_000), comment: Joi.string().allow('').max(20), nullTexts: Joi.array().items(Joi.string().allow('').max(200)).max(50).single(), decimal: Joi.string().valid('.', ','),

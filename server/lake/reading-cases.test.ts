@@ -7,7 +7,9 @@ import path from 'node:path';
 import { gzipSync } from 'node:zlib';
 import { afterAll, beforeAll, describe, expect, it, vi } from 'vitest';
 import { FolderTable, MemoryListings } from '../../core/folder/table';
-import { typeName } from '../../core/schema/type-names';
+import { fullOptions } from '../../core/folder/read-options';
+import { field } from '../../core/schema/types';
+import { parseTypeName, typeName } from '../../core/schema/type-names';
 import { asStorage, readTable, storeAt, temporaryFolder } from '../testing/lake-tools';
 import { EngineError } from '../engine/failures';
 import { LocalEngine } from '../testing/local-engine';
@@ -186,6 +188,25 @@ it('tells when days and months can change places, and offers the other', async (
   expect(guesses[0]).toMatchObject({ isAmbiguous: true, form: { formats: ['%m/%d/%Y'] }, others: [{ label: 'date as day/month/year' }, { label: 'text' }] });
   // The order of the rows decides where it is by one reading alone.
   expect((await read('d\n01/01/2024\n01/02/2024\n01/03/2024\n01/04/2023\n'.replace('2023', '2024'))).guesses[0]).toMatchObject({ isAmbiguous: true });
+});
+
+it('offers whole numbers as times where all could be counts since 1970, and reads them so when told', async () => {
+  const units = { s: '1700000000', ms: '1700000000123', us: '1700000000123456', ns: '1700000000123456789' };
+  for (const [unit, text] of Object.entries(units)) {
+    const { columns, guesses } = await read(`n,at\n1,${text}\n2,${text}\n`);
+    expect(columns).toEqual(['n bigint', 'at bigint'].map((each) => (unit === 'ns' ? each.replace('at bigint', 'at decimal(38,0)') : each)));
+    expect(guesses[1]!.others[0]).toMatchObject({ form: { epoch: unit } });
+  }
+  expect((await read('n\n5\n1700000000\n')).guesses[0]!.others).toMatchObject([{ label: 'text' }]);
+  const told = async (unit: string, text: string, type: string) => {
+    const root = `c${++cases}`;
+    mkdirSync(path.join(folder.path, root));
+    writeFileSync(path.join(folder.path, root, 'a.csv'), `at\n${text}\n`);
+    const options = fullOptions({ format: 'csv', forms: { at: { epoch: unit } } });
+    const table = new FolderTable(storeAt(folder.path), root, root, { pattern: '*', options, partitionColumns: [], fields: [field('at', parseTypeName(type))] }, new MemoryListings());
+    return (await readTable(engine, storeAt(folder.path), table)).rows[0]![0];
+  };
+  expect(await Promise.all([told('s', units.s, 'timestamptz'), told('ms', units.ms, 'timestamptz'), told('us', units.us, 'timestamptz'), told('ns', units.ns, 'timestamp_ns')])).toEqual(['2023-11-14T22:13:20Z', '2023-11-14T22:13:20.123000Z', '2023-11-14T22:13:20.123456Z', '2023-11-14T22:13:20.123456789']);
 });
 
 it('says what does not fit a type that nearly all values are of', async () => {
