@@ -4,6 +4,7 @@ import { parseTypeName } from '../schema/type-names';
 import { field } from '../schema/types';
 import { nameByRule, wantedFiles } from './definition';
 import { driftBetween, driftText, isAddition, mergeFields } from './drift';
+import { likelyCopies } from './copies';
 import { splitFiles } from './split';
 
 const fields = (columns: Record<string, string>) => Object.entries(columns).map(([name, type]) => field(name, parseTypeName(type)));
@@ -13,6 +14,11 @@ describe('files of a crawl', () => {
   it.each([[[], [], 4], [['*.csv'], [], 3], [['2026/**'], [], 1], [[], ['*.tmp', '2025/**'], 2], [['*.csv'], ['a.*'], 2]])('include %j, exclude %j', (include, exclude, count) => {
     expect(wantedFiles(files, { storage: 's', folder: 'in', include, exclude }).length).toBe(count);
   });
+});
+
+it('tells files that look like copies of others, by name and size', () => {
+  const files = [['d/a.csv', 5], ['d/a (1).csv', 5], ['d/a - Copy.csv', 5], ['d/a_copy.csv', 6], ['d/b (2).csv.gz', 7], ['d/c copy.csv', 5]].map(([path, bytes]) => ({ path: path as string, bytes: bytes as number, modified: 0 }));
+  expect(likelyCopies(files)).toEqual([{ path: 'd/a (1).csv', of: 'd/a.csv' }, { path: 'd/a - Copy.csv', of: 'd/a.csv' }]);
 });
 
 describe('names of tables', () => {

@@ -1,4 +1,5 @@
 /** The evidence beside a finding: what was looked at, a map of columns over time, and the statement that registers it. */
+import { likelyCopies } from '../../core/crawl/copies';
 import type { Candidate } from '../../core/crawl/group';
 import type { Inference } from '../../core/crawl/infer';
 import { parsePattern } from '../../core/folder/path-pattern';
@@ -7,7 +8,8 @@ import { fullPattern, type FolderDefinition } from '../../core/folder/table';
 import { findField, type Field } from '../../core/schema/types';
 import { typeName } from '../../core/schema/type-names';
 import { nameAsSql } from '../../core/sql/tokens';
-import { below } from '../../core/storage/paths';
+import type { ObjectInfo } from '../../core/storage/object-store';
+import { baseName, below } from '../../core/storage/paths';
 import type { Snapshot } from '../../core/table/contract';
 import type { Evidence } from '../catalog/findings';
 import { groundsOf } from '../lake/grounds';
@@ -59,7 +61,7 @@ export function folderEvidence({ candidate, facts, opened, definition, inference
     clashes: inference.clashes,
     partial: inference.partial,
     problems,
-    notes: [...new Set(readable.flatMap((each) => each.notes ?? []))],
+    notes: [...new Set(readable.flatMap((each) => each.notes ?? [])), ...copyNotes(candidate.files)],
     proof: { rows: proof.rows, files: proof.files, of: proof.of, repairs: proof.repairs, missing: proof.missing },
     statement: registerStatement(name, definition.fields, { format: definition.options.format, location: place, pattern: definition.pattern }),
     example: candidate.files[0]?.path ?? null,
@@ -77,6 +79,13 @@ export function lakeEvidence(snapshot: Snapshot, files: number, place: string, [
     statement: `CREATE TABLE ${nameAsSql(namespace)}.${nameAsSql(table)}\nWITH (format = '${snapshot.format}', location = '${place}')`,
     version: snapshot.version,
   };
+}
+
+/** Rows of a copy count twice. */
+function copyNotes(files: readonly ObjectInfo[]): string[] {
+  const copies = likelyCopies(files);
+  const [first] = copies;
+  return first ? [`${baseName(first.path)} is of the size of ${baseName(first.of)} and may be a copy of it, whose rows count twice${copies.length > 1 ? `; so may ${copies.length - 1} more` : ''}`] : [];
 }
 
 /** Files in path order, cut into a few groups; labelled by date where a path column is one. */
