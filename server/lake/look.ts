@@ -75,7 +75,8 @@ export async function lookAtFile(storage: OpenStorage, filePath: string, inspect
   const [facts] = await inspector.inspect(storage, kind, [info], given ? { given } : {});
   if (!facts || facts.problem) return { ...look, problem: facts?.problem ?? 'The file could not be read.' };
   const { definition: seen, inference } = folderDefinition({ kind: 'files', root: parentPath(filePath), files: [info], fileKind: kind, pattern: '*', partitions: [] }, [facts]);
-  const { definition, proof } = given ? { definition: seen, proof: null } : await prove(inspector, storage, seen, [info], { name: baseName(filePath), mostBytes: CHECKED_BYTES });
+  const isLarge = seen.options.format !== 'parquet' && (await isTooLarge(inspector, storage, info));
+  const { definition, proof } = given ? { definition: seen, proof: null } : await prove(inspector, storage, seen, [info], { name: baseName(filePath), mostBytes: isLarge ? 0 : CHECKED_BYTES });
   const filled = { ...look, options: given ?? definition.options, read: describeOptions(definition.options), columns: definition.fields.map((field) => ({ name: field.name, type: typeName(field.type), ...why(inference.guesses.get(field.name)) })), notes: [...(facts.notes ?? []), ...(proof?.repairs ?? []), ...missingNotes(proof)], rowCount: proof?.rows ?? facts.rows ?? null };
   try {
     const file = { ...info, partition: {}, constants: {}, partitionStats: () => undefined, stats: () => undefined };
@@ -85,7 +86,7 @@ export async function lookAtFile(storage: OpenStorage, filePath: string, inspect
     const plan = planScan(options.format === 'parquet' ? { kind: 'parquet', match: 'name' } : { kind: 'text', options }, definition.fields, [file], TRUE);
     const rows = await scanRows(inspector, storage, plan, baseName(filePath), (relation) => `SELECT * FROM ${relation} LIMIT ${FIRST_ROWS}`);
     const all = allFit(proof, definition.options);
-    const checked = all ? { misfits: all, unchecked: null } : hasLines && !(options.format === 'json' && options.shape === 'array') ? await checkLines(inspector, storage, plan, info) : { misfits: null, unchecked: null };
+    const checked = all ? { misfits: all, unchecked: null } : hasLines && !(options.format === 'json' && options.shape === 'array') ? await checkLines(inspector, storage, plan, isLarge) : { misfits: null, unchecked: null };
     return { ...filled, rows, ...checked, parquet: kind === 'parquet' ? await rowGroups(storage, info, inspector) : null };
   } catch (error) {
     if (error instanceof LakeError) return { ...filled, problem: error.message };
@@ -120,14 +121,18 @@ async function insideOf({ store }: OpenStorage, filePath: string): Promise<Pick<
 }
 
 /** A look goes through every line of a file that is not large; how large a packed one is shows in its beginning. */
-async function checkLines(inspector: Inspector, storage: OpenStorage, plan: ScanPlan, info: ObjectInfo): Promise<Pick<FileLook, 'misfits' | 'unchecked'>> {
+async function isTooLarge(inspector: Inspector, storage: OpenStorage, info: ObjectInfo): Promise<boolean> {
   const [head, bytes] = await withPlainFile(inspector.local, storage, info, undefined, async (plain) => {
     const part = plain.compression === 'none' ? undefined : await unpackHead(await plain.read({ start: 0, end: PACKED_HEAD }), plain.compression);
     return [part, part ? (plain.bytes / Math.min(plain.bytes, PACKED_HEAD)) * part.length : plain.bytes] as const;
   });
-  const tooLarge = { misfits: null, unchecked: 'The file is too large to hold every line of it against this here; its first rows fit.' };
   // What is packed a hundred times and more could be any size.
-  if (bytes > CHECKED_BYTES || (head && head.length > MOST_PACKED * PACKED_HEAD)) return tooLarge;
+  return bytes > CHECKED_BYTES || (head !== undefined && head.length > MOST_PACKED * PACKED_HEAD);
+}
+
+async function checkLines(inspector: Inspector, storage: OpenStorage, plan: ScanPlan, isLarge: boolean): Promise<Pick<FileLook, 'misfits' | 'unchecked'>> {
+  const tooLarge = { misfits: null, unchecked: 'The file is too large to hold every line of it against this here; its first rows fit.' };
+  if (isLarge) return tooLarge;
   try {
     return { misfits: await misfitsOf(inspector, storage, plan), unchecked: null };
   } catch (error) {
