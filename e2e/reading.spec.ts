@@ -16,6 +16,7 @@ test.beforeAll(async ({ request }) => {
   write('prices/prices.csv', '"","price"\n"1","$1,234.50"\n"2","$7.25"\n');
   write('tides/tides.tsv', Buffer.from('when\tlevel\n5. Januar 2026\t1,5\n17. M\xe4rz 2026\t2,5\n', 'latin1'));
   write('uneven/uneven.csv', 'a,b\n1,2\n3,4,5\n6,7\n');
+  for (let n = 0; n < 120; n++) write(`many/m-${n}.csv`, `n\n${n === 77 ? '1.5' : n}\n`);
   write('later/more.csv', 'place,landed,tons\nHolm Quay,04/05/2026,1\nLow Scar,06/07/2026,2\n');
   write('books/book.ods', readFileSync('fixtures/kinds/book.ods'));
   write('books/half.zip', 'PK\u0003\u0004 and no more');
@@ -25,7 +26,7 @@ test.beforeAll(async ({ request }) => {
 });
 
 test('what is uncertain is asked, a line that does not fit has a way out, and all that is registered can be read', async ({ page }) => {
-  const { id } = (await (await page.request.post('/api/crawls/define', { data: { name: 'downloads', folders: [{ storage: 'downloads', folder: '', exclude: ['later/**', 'books/**'] }], namespace: 'own' } })).json()) as { id: number };
+  const { id } = (await (await page.request.post('/api/crawls/define', { data: { name: 'downloads', folders: [{ storage: 'downloads', folder: '', exclude: ['later/**', 'books/**', 'many/**'] }], namespace: 'own' } })).json()) as { id: number };
   const { runId } = (await (await page.request.post(`/api/crawls/${id}/run`, { data: {} })).json()) as { runId: number };
   await page.goto(`/crawls/${runId}`);
   await page.getByText('own.catches').click();
@@ -71,4 +72,17 @@ test('a spreadsheet is a folder of its sheets, and a broken archive says so', as
   expect(await rows(page, 'SELECT * FROM "downloads:books/book.ods/Boats.csv" ORDER BY 1')).toEqual([['B1', 5.5], ['B2', 6.25], ['B3', 7]]);
   await page.goto('/storage/downloads/books?file=half.zip');
   await expect(page.getByRole('region', { name: 'The chosen file' })).toContainText('downloads:books/half.zip cannot be read as a zip archive');
+});
+
+test('of many files some are read first, and all of them when somebody asks', async ({ page }) => {
+  const { id } = (await (await page.request.post('/api/crawls/define', { data: { name: 'many', folders: [{ storage: 'downloads', folder: 'many' }], namespace: 'own' } })).json()) as { id: number };
+  const { runId } = (await (await page.request.post(`/api/crawls/${id}/run`, { data: {} })).json()) as { runId: number };
+  await page.goto(`/crawls/${runId}`);
+  const evidence = page.getByRole('region', { name: 'Evidence of the chosen finding' });
+  await expect(evidence).toContainText('of 120 files were read like this');
+  await evidence.getByRole('button', { name: 'Read all of it' }).click();
+  await expect(evidence).toContainText('All 120 rows were read like this.');
+  await expect(evidence).toContainText('n double');
+  await page.getByRole('button', { name: 'Register 1' }).click();
+  await expect.poll(() => rows(page, 'SELECT count(*), max(n), count(*) FILTER (WHERE n = 1.5) FROM own.many')).toEqual([[120, 119, 1]]);
 });

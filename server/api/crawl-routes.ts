@@ -11,12 +11,13 @@ import { givenOptions } from '../catalog/saved-options';
 import { corrected, type Correction } from '../crawl/correct';
 import { registerFindings } from '../crawl/register';
 import { checkSchedule } from '../crawl/schedules';
+import { checkedToTheEnd } from '../crawl/full-check';
 import type { Route } from '../http/routes';
 import { readOptionsBody, valueForm } from '../lake/read-options-schema';
 import type { Services } from '../services';
 import { name, namespaceName, rowId, sqlName, storagePath } from './schemas';
 
-export function crawlRoutes({ crawler, schedules, database, lake, events, inspector }: Services): Route[] {
+export function crawlRoutes({ crawler, jobs, schedules, database, lake, events, inspector }: Services): Route[] {
   const tools = { engine: inspector.engine, local: inspector.local, inspector };
   /** A finding that can still be decided and corrected. */
   const getFinding = async (id: number) => {
@@ -140,6 +141,21 @@ export function crawlRoutes({ crawler, schedules, database, lake, events, inspec
         await decide(database, finding, body.decision as Decision, who);
         if (finding.relationId !== null && String(body.decision).startsWith('leave-out')) await closeDrift(database, finding.relationId, 'left as it was', who);
         return findFinding(database, finding.id);
+      },
+    },
+    {
+      method: 'post', path: '/findings/{finding}/check', summary: 'Read all files of a finding to their ends', answer: 'The job that does it',
+      params: Joi.object({ finding: rowId.required() }),
+      handle: async ({ params, who }) => {
+        const finding = await openFinding(Number(params.finding));
+        const { job } = await jobs.start('check', `Read all of ${finding.namespace}.${finding.name}`, who, async (context) => {
+          const checked = await checkedToTheEnd(finding, lake.storage(finding.storage), tools, context);
+          await openFinding(finding.id);
+          await correctFinding(database, finding.id, checked);
+          events.tell({ topic: 'crawl', runId: finding.runId });
+          return { rows: checked.rows, files: checked.evidence.proof?.files ?? 0 };
+        });
+        return { jobId: job.id };
       },
     },
     {

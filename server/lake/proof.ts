@@ -41,8 +41,8 @@ const PART_ROWS = 100_000;
 const MOST_REPAIRS = 60;
 
 /** Parquet tells its types itself, so nothing of it is proved. */
-export async function prove(tools: ScanTools, storage: OpenStorage, definition: FolderDefinition, files: readonly ObjectInfo[], { name, mostBytes = PROVEN_BYTES, mostRepairs = MOST_REPAIRS }: { name: string; mostBytes?: number; mostRepairs?: number }): Promise<Proven> {
-  const read = someOf(files, mostBytes);
+export async function prove(tools: ScanTools, storage: OpenStorage, definition: FolderDefinition, files: readonly ObjectInfo[], { name, mostBytes = PROVEN_BYTES, mostFiles = PROVEN_FILES, mostRepairs = MOST_REPAIRS }: { name: string; mostBytes?: number; mostFiles?: number; mostRepairs?: number }): Promise<Proven> {
+  const read = someOf(files, mostBytes, mostFiles);
   const isPart = read[0] !== undefined && read[0].bytes > mostBytes;
   const proof: Proof = { rows: null, files: isPart ? 0 : read.length, of: files.length, repairs: [], missing: [], problem: null };
   if (definition.options.format === 'parquet') return { definition, proof: { ...proof, files: 0 } };
@@ -65,9 +65,9 @@ export async function prove(tools: ScanTools, storage: OpenStorage, definition: 
 }
 
 /** All where they are small, else the first, the last and some between. */
-function someOf(files: readonly ObjectInfo[], mostBytes: number): ObjectInfo[] {
+function someOf(files: readonly ObjectInfo[], mostBytes: number, mostFiles: number): ObjectInfo[] {
   const total = files.reduce((sum, file) => sum + file.bytes, 0);
-  if (total <= mostBytes && files.length <= PROVEN_FILES) return [...files];
+  if (total <= mostBytes && files.length <= mostFiles) return [...files];
   const some = new Set<ObjectInfo>();
   let bytes = 0;
   const order = [0, files.length - 1, ...Array.from({ length: PROVEN_FILES }, (_, index) => Math.floor((index * files.length) / PROVEN_FILES))];

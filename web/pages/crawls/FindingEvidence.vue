@@ -1,11 +1,13 @@
 <script setup lang="ts">
 /** Why a finding is what it is, for the person who decides. */
-import { computed, ref } from 'vue';
+import { computed, ref, watch } from 'vue';
 import { call, storageLink, tableLink } from '../../api/client';
 import type { Finding } from '../../api/types';
 import ColumnMap from '../../charts/ColumnMap.vue';
 import { bytesText, countText, plural } from '../../design/format';
 import ProblemBox from '../../design/ProblemBox.vue';
+import ProgressBar from '../../design/ProgressBar.vue';
+import { useJobs } from '../../stores/jobs';
 import { useAct } from '../../stores/load';
 import ColumnGrounds from './ColumnGrounds.vue';
 import CorrectFinding from './CorrectFinding.vue';
@@ -21,6 +23,16 @@ async function take(misfits: string): Promise<void> {
   const options = { ...props.finding.definition.folder.options, misfits };
   if (await act.run(() => call(`/findings/${props.finding.id}/correct`, { body: { options } }))) emit('changed');
 }
+/** Whether some of it was taken to be like the rest. */
+const isPart = computed(() => evidence.value.proof !== undefined && props.finding.definition?.kind === 'folder' && props.finding.format !== 'parquet' && evidence.value.problems.length === 0 && (evidence.value.proof.files < evidence.value.proof.of || evidence.value.proof.rows === null));
+const jobs = useJobs();
+const jobId = ref<string>();
+const checking = computed(() => jobs.jobs.find((each) => each.id === jobId.value && each.state === 'running'));
+async function check(): Promise<void> {
+  await act.run(async () => (jobId.value = (await call<{ jobId: string }>(`/findings/${props.finding.id}/check`, { body: {} })).jobId));
+}
+const stop = () => act.run(() => call(`/jobs/${jobId.value}/cancel`, { body: {} }));
+watch(() => jobs.jobs.find((each) => each.id === jobId.value)?.state, (state) => state && state !== 'running' && emit('changed'));
 const fileLink = (path: string) => ({ path: storageLink(props.finding.storage, path.split('/').slice(0, -1).join('/')).path, query: { file: path.split('/').at(-1) } });
 </script>
 
@@ -45,6 +57,10 @@ const fileLink = (path: string) => ({ path: storageLink(props.finding.storage, p
         <template v-if="evidence.proof.files === evidence.proof.of">All {{ plural(evidence.proof.rows, 'row') }} were read like this.</template>
         <template v-else>{{ plural(evidence.proof.rows, 'row') }} of {{ countText(evidence.proof.files) }} of {{ plural(evidence.proof.of, 'file') }} were read like this.</template>
         <template v-for="each in evidence.proof.missing" :key="each.column"> In <span class="mono">{{ each.column }}</span> {{ plural(each.values, 'text') }} read as missing: {{ each.texts.map((text) => `“${text}”`).join(', ') }}.</template>
+      </p>
+      <p v-if="isPart && finding.decision !== 'registered'" class="mt-1">
+        <template v-if="checking"><ProgressBar class="mr-2 inline-block w-32 align-middle" :done="checking.done" :total="checking.total" /> {{ countText(checking.done) }} of {{ plural(evidence.proof!.of, 'file') }} read to the end <button class="plain-link ml-2" @click="stop">stop</button></template>
+        <template v-else>{{ evidence.proof!.files === 0 ? 'Its beginning was read like this' : 'The rest is taken to be alike' }}. <button class="plain-link" :disabled="act.busy.value" @click="check">Read all of it</button></template>
       </p>
       <ul v-if="(evidence.proof?.repairs.length ?? 0) > 0" class="mt-1 border-l-2 border-dusk pl-2"><li v-for="each in evidence.proof!.repairs" :key="each" class="break-words">{{ each[0]!.toUpperCase() }}{{ each.slice(1) }}</li></ul>
       <p v-if="evidence.affected.length > 0" class="mt-1">Read by <template v-for="(view, index) in evidence.affected" :key="view">{{ index > 0 ? ', ' : '' }}<RouterLink class="plain-link" :to="tableLink(view)">{{ view }}</RouterLink></template>.</p>
