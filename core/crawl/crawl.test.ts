@@ -1,5 +1,6 @@
 import { describe, expect, it } from 'vitest';
 import { parseTypeName, typeName } from '../schema/type-names';
+import { parsePattern } from '../folder/path-pattern';
 import { groupFiles } from './group';
 import { inferColumns, inferPartitionType } from './infer';
 import { kindByBytes } from './kinds';
@@ -34,6 +35,21 @@ describe('grouping files into tables', () => {
 
   it('leaves out what is hidden, empty or only lies beside, and makes a table of each kind', async () => {
     expect(await found('lake/m/a.csv', 'lake/m/b.json', 'lake/m/c.csv', 'lake/m/photo.png', 'lake/m/_notes.txt', 'lake/m/README.md', 'lake/m/a.csv.md5', 'lake/m/empty')).toEqual([['lake/m', 'files', '*.csv'], ['lake/m', 'files', 'b.json']]);
+  });
+
+  it.each([
+    ['notes and pictures beside', ['lake/a.csv', 'lake/b.csv', 'lake/README.md', 'lake/x.png'], [['*.csv', 2]]],
+    ['a checksum of each', ['lake/a.csv', 'lake/b.csv.gz', 'lake/a.csv.md5'], [['a.csv', 1], ['b.csv.gz', 1]]],
+    ['packed and not', ['lake/a.csv', 'lake/b.csv.gz', 'lake/x.png'], [['*.csv*', 2]]],
+    ['endings in two writings', ['lake/a.CSV', 'lake/b.csv', 'lake/x.png'], [['a.CSV', 1], ['b.csv', 1]]],
+    ['no ending', ['lake/a', 'lake/b', 'lake/c.csv', 'lake/authors.csv'], [['a', 1], ['b', 1], ['*.csv', 2]]],
+  ])('gives each table a pattern that takes in its files and no other: %s', async (_, paths, expected) => {
+    const candidates = await groupFiles(listed(...paths), 'lake');
+    expect(candidates.map((each) => [each.kind === 'files' && each.pattern, each.files.length])).toEqual(expected);
+    for (const each of candidates) {
+      const pattern = parsePattern(each.kind === 'files' ? each.pattern : '');
+      expect(paths.filter((path) => pattern.match(path.slice('lake/'.length))).sort()).toEqual(each.files.map((file) => file.path).sort());
+    }
   });
 
   it('does not go through all tables for every file', async () => {

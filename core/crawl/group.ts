@@ -3,7 +3,8 @@ import { pauses } from '../pause';
 import type { ObjectInfo } from '../storage/object-store';
 import { memberPath } from '../storage/members';
 import { baseName, below, isHidden, joinPath, parentPath } from '../storage/paths';
-import { extensionOf, isBeside, kindByName, type FileKind } from './kinds';
+import { extensionOf, isBeside, kindByName, WITHOUT_TABLE, type FileKind } from './kinds';
+import { commonStart, nameStem } from './names';
 
 export type Candidate =
   | { kind: 'delta'; root: string; files: ObjectInfo[] }
@@ -99,50 +100,61 @@ function partitionStep(names: string[]): boolean {
   return names.every((name) => /^\d{1,4}$/.test(name)) || names.every((name) => /^\d{4}-\d\d(-\d\d)?$/.test(name));
 }
 
-/** Kinds that hold rows, or could. */
-const DATA: ReadonlySet<FileKind> = new Set<FileKind>(['parquet', 'csv', 'json', 'yaml', 'text', 'avro', 'arrow', 'xml', 'archive', 'spreadsheet', 'database']);
-
 /** One for the files of each depth and ending, and for each sheet and table of one file. What is told apart has a label. */
 function candidatesOf(root: string, files: readonly ObjectInfo[]): Candidate[] {
   const within = memberPath(root)?.kind;
-  if (within === 'spreadsheet' || within === 'database') return files.map((file): Candidate => ({ kind: 'files', root, files: [file], fileKind: kindByName(file.path), pattern: baseName(file.path), partitions: [], ...(files.length === 1 ? {} : { label: stemOf(file.path) }) }));
-  const data = files.filter((file) => !isBeside(file.path) && !['picture', 'document'].includes(kindByName(file.path)));
+  if (within === 'spreadsheet' || within === 'database') {
+    const tables = files.map((file) => alone(root, file));
+    return tables.length === 1 ? tables.map(({ label: _, ...only }) => only) : tables;
+  }
+  const data = files.filter((file) => !isBeside(file.path));
   const groups = new Map<string, ObjectInfo[]>();
-  for (const file of data.length > 0 ? data : files) put(groups, `${below(root, file.path)!.split('/').length} ${extensionOf(file.path)}`, file);
-  const readable = [...groups.values()].filter(([first]) => DATA.has(kindByName(first!.path)));
-  return [...groups.values()].map((own): Candidate => {
-    const fileKind = kindByName(own[0]!.path);
-    const { pattern, partitions } = guessPattern(root, own);
-    if (groups.size === 1) return { kind: 'files', root, files: own, fileKind, pattern, partitions };
-    const steps = pattern.split('/');
-    const label = readable.length === 1 && readable[0] === own ? '' : (partitions.length === 0 ? commonStem(own) : '') || extensionOf(own[0]!.path) || 'files';
-    return { kind: 'files', root, files: own, fileKind, pattern: [...steps.slice(0, -1), fileStep(own, data)].join('/'), partitions, ...(label === '' ? {} : { label }) };
-  });
+  for (const file of data.length > 0 ? data : files) put(groups, `${depthOf(root, file)} ${extensionOf(file.path)}`, file);
+  const candidates = [...groups.values()].flatMap((own) => tablesOf(root, own, files));
+  const readable = candidates.filter(({ fileKind }) => fileKind !== 'other' && !WITHOUT_TABLE.has(fileKind));
+  // One that is the only table of its folder is called like the folder.
+  return candidates.map(({ label, ...each }) => (candidates.length === 1 || (readable.length === 1 && readable[0]!.files === each.files) ? each : { ...each, label }));
 }
 
-/** The last step of a pattern that takes in these files and none of the others: the file's own name, or the ending. */
-function fileStep(own: readonly ObjectInfo[], all: readonly ObjectInfo[]): string {
-  const names = own.map((file) => baseName(file.path));
-  if (own.length === 1) return names[0]!;
-  const extension = extensionOf(own[0]!.path);
-  const endings = new Set(names.map((name) => name.slice(extension === '' ? name.length : name.toLowerCase().lastIndexOf(`.${extension}`))));
-  if (extension === '') return '*';
-  const others = all.filter((file) => !own.includes(file)).map((file) => baseName(file.path));
-  const [ending] = endings;
-  return endings.size === 1 ? `*${ending}` : others.some((name) => name.includes(`.${extension}`)) ? `*.${extension}` : `*.${extension}*`;
+type Labelled = Extract<Candidate, { kind: 'files' }> & { label: string };
+
+/** The files of one ending as one table, under a pattern that takes in them and nothing else that lies there; where there is none, file by file. */
+function tablesOf(root: string, own: readonly ObjectInfo[], all: readonly ObjectInfo[]): Labelled[] {
+  const guessed = guessPattern(root, own);
+  const step = own.length === all.length ? '*' : fileStep(root, own, all);
+  if (step === undefined) return own.map((file) => alone(root, file));
+  const label = (guessed.partitions.length === 0 ? commonStem(own) : '') || extensionOf(own[0]!.path) || 'files';
+  return [{ kind: 'files', root, files: [...own], fileKind: kindByName(own[0]!.path), ...guessed, pattern: guessed.pattern.replace(/\*$/, () => step), label }];
 }
 
-/** What all their names begin with, up to a digit or the ending; all of it for one file. */
+function alone(root: string, file: ObjectInfo): Labelled {
+  return { kind: 'files', root, files: [file], fileKind: kindByName(file.path), pattern: below(root, file.path)!, partitions: [], label: nameStem(file.path) };
+}
+
+function depthOf(root: string, file: ObjectInfo): number {
+  return below(root, file.path)!.split('/').length;
+}
+
+/** The last step of a pattern: the file's own name, or an ending that these files have and no other of their depth. */
+function fileStep(root: string, own: readonly ObjectInfo[], all: readonly ObjectInfo[]): string | undefined {
+  const [first, ...more] = own.map((file) => baseName(file.path));
+  if (more.length === 0) return first!;
+  const extension = extensionOf(first!);
+  if (extension === '') return undefined;
+  const taken = new Set(own);
+  const depth = depthOf(root, own[0]!);
+  const others = all.filter((file) => !taken.has(file) && depthOf(root, file) === depth).map((file) => baseName(file.path));
+  const ending = first!.slice(first!.toLowerCase().lastIndexOf(`.${extension}`));
+  if (more.every((name) => name.endsWith(ending))) return others.some((name) => name.endsWith(ending)) ? undefined : `*${ending}`;
+  // Packed in several ways, or not all of them.
+  const middle = `.${extension}`;
+  return more.concat(first!).every((name) => name.includes(middle)) && !others.some((name) => name.includes(middle)) ? `*${middle}*` : undefined;
+}
+
+/** What all their names begin with, without a number at the end; all of it for one file. */
 function commonStem(files: readonly ObjectInfo[]): string {
-  const stems = files.map((file) => stemOf(file.path));
-  if (stems.length === 1) return stems[0]!;
-  let length = 0;
-  while (length < stems[0]!.length && stems.every((stem) => stem[length] === stems[0]![length])) length++;
-  return stems[0]!.slice(0, length).replace(/[\d\s_.-]+$/, '');
-}
-
-function stemOf(path: string): string {
-  return baseName(path).replace(/\..*$/, '');
+  const stems = files.map((file) => nameStem(file.path));
+  return stems.length === 1 ? stems[0]! : commonStart(stems).replace(/[\d\s_.-]+$/, '');
 }
 
 /** The path pattern of files at one depth: `key={key}` for Hive steps, year/month/day for plain numbers. */

@@ -49,14 +49,17 @@ export function compressionByBytes(head: Uint8Array): Exclude<Compression, 'auto
 }
 
 const BESIDE = [
-  /^(readme|licen[cs]e|copying|changelog|changes|notice|authors|contributing|citation)(\.[a-z]+)?$/i, /^(thumbs\.db|desktop\.ini|ehthumbs\.db)$/i,
+  /^(readme|licen[cs]e|copying|changelog|changes|notice|authors|contributing|citation)(\.(md|txt|rst|adoc|html?))?$/i, /^(thumbs\.db|desktop\.ini|ehthumbs\.db)$/i,
   /\.(md5|sha1|sha256|sha512|crc|crc32|sum|asc|sig)$/i, /\.(tmp|part|partial|crdownload|download|swp|bak|orig)$/i, /^~\$|~$/,
 ];
 
-/** What lies beside data and is none: notes, checksums, thumbnails, files that are on their way, backups. Common practice. Pictures and documents are told apart by their kind. */
+/** Kinds that hold no table whatever is in them. */
+export const WITHOUT_TABLE: ReadonlySet<FileKind> = new Set<FileKind>(['picture', 'document']);
+
+/** What lies beside data and is none: notes, pictures, documents, checksums, thumbnails, files that are on their way, backups. Common practice. */
 export function isBeside(path: string): boolean {
   const name = baseName(path);
-  return BESIDE.some((form) => form.test(name));
+  return BESIDE.some((form) => form.test(name)) || WITHOUT_TABLE.has(kindByName(path));
 }
 
 const MAGIC: [kind: FileKind, bytes: number[]][] = [

@@ -1,6 +1,7 @@
 /** One folder with several tables in it, told apart by the beginnings of file names and by what the files hold. */
 import { baseName } from '../storage/paths';
 import type { FileFacts } from './infer';
+import { commonStart, nameStem } from './names';
 
 /** Files of one folder that belong together: `orders-*.csv`. */
 export interface Part {
@@ -19,9 +20,7 @@ export function splitFiles(facts: readonly FileFacts[]): Part[] | undefined {
   return splitByName(facts) ?? splitByColumns(facts);
 }
 
-/**
- * Names differ in their beginnings, each beginning has columns of its own, and those have little in common.
- */
+/** Names differ in their beginnings, each beginning has columns of its own, and those have little in common. */
 function splitByName(facts: readonly FileFacts[]): Part[] | undefined {
   const parts = new Map<string, FileFacts[]>();
   for (const each of facts) {
@@ -30,7 +29,7 @@ function splitByName(facts: readonly FileFacts[]): Part[] | undefined {
   }
   if (parts.size < 2 || parts.has('')) return undefined;
   const columns = [...parts.values()].map((files) => new Set(files.flatMap(columnsOf)));
-  for (let i = 0; i < columns.length; i++) for (let j = i + 1; j < columns.length; j++) if (alike(columns[i]!, columns[j]!) >= ALIKE) return undefined;
+  if (anyAlike(columns)) return undefined;
   // Within a part every file must have most of the part's columns, else names say nothing.
   for (const [index, files] of [...parts.values()].entries()) if (files.some((file) => file.columns.length < columns[index]!.size * ALIKE)) return undefined;
   const stems = [...parts.keys()];
@@ -42,34 +41,30 @@ function splitByName(facts: readonly FileFacts[]): Part[] | undefined {
 /** Files with the same columns, whatever they are called. Those whose names no pattern tells from the others are tables of their own. */
 function splitByColumns(facts: readonly FileFacts[]): Part[] | undefined {
   const clusters: { columns: ReadonlySet<string>; files: FileFacts[] }[] = [];
+  // Only clusters that share a column can be alike, so the others are not looked at.
+  const byColumn = new Map<string, Set<(typeof clusters)[number]>>();
   for (const each of facts) {
     const columns = new Set(columnsOf(each));
-    const own = clusters.find((cluster) => alike(cluster.columns, columns) >= ALIKE || isPartOf(columns, cluster.columns) || isPartOf(cluster.columns, columns));
-    if (own) {
-      own.files.push(each);
-      own.columns = new Set([...own.columns, ...columns]);
-    } else clusters.push({ columns, files: [each] });
+    const near = new Set([...columns].flatMap((column) => [...(byColumn.get(column) ?? [])]));
+    const found = clusters.find((cluster) => near.has(cluster) && (alike(cluster.columns, columns) >= ALIKE || isPartOf(columns, cluster.columns) || isPartOf(cluster.columns, columns)));
+    const own = found ?? { columns, files: [] };
+    if (!found) clusters.push(own);
+    own.files.push(each);
+    own.columns = new Set([...own.columns, ...columns]);
+    for (const column of columns) byColumn.set(column, (byColumn.get(column) ?? new Set()).add(own));
   }
   if (clusters.length < 2) return undefined;
   return clusters.flatMap(({ files }) => {
-    const names = files.map((file) => baseName(file.path));
-    const others = facts.filter((file) => !files.includes(file)).map((file) => baseName(file.path));
-    const start = commonStart(names);
-    const stem = stemOf(names[0]!.slice(0, start.length)) || start;
-    if (files.length > 1 && start.length >= FEWEST_LETTERS && !others.some((name) => name.startsWith(start))) return [{ stem: stem || start, pattern: `${start}*`, paths: files.map((file) => file.path) }];
-    return files.map((file) => ({ stem: baseName(file.path).replace(/\..*$/, ''), pattern: baseName(file.path), paths: [file.path] }));
+    const own = new Set(files);
+    const start = commonStart(files.map((file) => baseName(file.path))).replace(/[*{}].*$/, '');
+    const isApart = files.length > 1 && start.length >= FEWEST_LETTERS && !facts.some((file) => !own.has(file) && baseName(file.path).startsWith(start));
+    if (isApart) return [{ stem: stemOf(start) || start, pattern: `${start}*`, paths: files.map((file) => file.path) }];
+    return files.map(({ path }) => ({ stem: nameStem(path), pattern: baseName(path), paths: [path] }));
   });
 }
 
 /** A beginning of fewer letters says nothing. */
 const FEWEST_LETTERS = 2;
-
-function commonStart(names: readonly string[]): string {
-  const [first] = names;
-  let length = 0;
-  while (length < first!.length && names.every((name) => name[length] === first![length])) length++;
-  return first!.slice(0, length).replace(/[*{}]/g, '');
-}
 
 /** Names that were given for want of others say little, so their types are held against each other too. */
 function columnsOf({ columns }: FileFacts): string[] {
@@ -85,7 +80,20 @@ function isPartOf(a: ReadonlySet<string>, b: ReadonlySet<string>): boolean {
   return a.size > 0 && [...a].every((name) => b.has(name));
 }
 
+/** Whether two of them are alike; only those that share a column are held against each other. */
+function anyAlike(all: readonly ReadonlySet<string>[]): boolean {
+  const before = new Map<string, ReadonlySet<string>[]>();
+  for (const each of all) {
+    const near = new Set([...each].flatMap((column) => before.get(column) ?? []));
+    if ([...near].some((other) => alike(each, other) >= ALIKE)) return true;
+    for (const column of each) before.set(column, [...(before.get(column) ?? []), each]);
+  }
+  return false;
+}
+
 function alike(a: ReadonlySet<string>, b: ReadonlySet<string>): number {
-  const shared = [...a].filter((name) => b.has(name)).length;
-  return shared / Math.max(1, new Set([...a, ...b]).size);
+  const [few, many] = a.size <= b.size ? [a, b] : [b, a];
+  let shared = 0;
+  for (const name of few) if (many.has(name)) shared++;
+  return shared / Math.max(1, a.size + b.size - shared);
 }

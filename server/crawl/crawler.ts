@@ -3,7 +3,7 @@ import { createHash } from 'node:crypto';
 import { plainCrawl, nameByRule, wantedFiles, type CrawlDefinition, type CrawlFolder } from '../../core/crawl/definition';
 import { distinctTableNames } from '../../core/crawl/distinct-names';
 import { groupFiles, type Candidate } from '../../core/crawl/group';
-import { isBeside, kindByName } from '../../core/crawl/kinds';
+import { isBeside, WITHOUT_TABLE } from '../../core/crawl/kinds';
 import { pauses } from '../../core/pause';
 import { DeltaTable } from '../../core/delta/table';
 import { LakeError } from '../../core/errors';
@@ -136,7 +136,7 @@ export class Crawler {
         context.log(`${storage.storage.name}: ${countKinds(objects)}.`);
         continue;
       }
-      const beside = files.filter((file) => isBeside(file.path) || ['picture', 'document'].includes(kindByName(file.path))).length;
+      const beside = files.filter((file) => isBeside(file.path)).length;
       context.log(`${storage.storage.name}${within.folder === '' ? '' : `/${within.folder}`}: ${files.length} files listed.${beside === 0 ? '' : ` ${beside} are notes, documents, pictures, checksums, backups or on their way, and are passed over where data lies beside them.`}`);
       for (const found of await groupFiles(files, within.folder)) {
         await pause();
@@ -167,7 +167,7 @@ export class Crawler {
     } catch (error) {
       if (!(error instanceof LakeError)) throw error;
       const evidence = { ...noEvidence(candidate.files.length), example: candidate.files[0]?.path ?? null, problems: [{ path: error.details.path ?? candidate.root, problem: error.message }] };
-      const holdsNone = candidate.kind === 'files' && ['picture', 'document'].includes(candidate.fileKind);
+      const holdsNone = candidate.kind === 'files' && WITHOUT_TABLE.has(candidate.fileKind);
       return [{ ...base, status: 'unreadable', decision: holdsNone ? 'leave-out' : 'undecided', format: candidate.kind === 'files' ? candidate.fileKind : candidate.kind, summary: error.message, evidence }];
     }
   }

@@ -4,7 +4,7 @@ import { splitFiles, type Part } from '../../core/crawl/split';
 import { LakeError } from '../../core/errors';
 import type { FolderDefinition } from '../../core/folder/table';
 import type { ObjectInfo } from '../../core/storage/object-store';
-import { tableName } from '../../core/crawl/names';
+import { nameStem, tableName } from '../../core/crawl/names';
 import { baseName, joinPath } from '../../core/storage/paths';
 import { alikeKey, type Remembered } from '../catalog/corrections';
 import type { Decision, FindingStatus, NewFinding } from '../catalog/findings';
@@ -47,7 +47,7 @@ export async function folderFindings(tools: FindingTools, storage: OpenStorage, 
 /** A file that cannot be read is told by itself where the others are several tables. */
 function unread(facts: readonly Inspected[], parts: readonly Part[]): Part[] {
   const taken = new Set(parts.flatMap(({ paths }) => paths));
-  return facts.filter(({ path }) => !taken.has(path)).map(({ path }) => ({ stem: baseName(path).replace(/\..*$/, ''), pattern: baseName(path), paths: [path] }));
+  return facts.filter(({ path }) => !taken.has(path)).map(({ path }) => ({ stem: nameStem(path), pattern: baseName(path), paths: [path] }));
 }
 
 /** Where a folder has all files of one ending, the pattern keeps it. */

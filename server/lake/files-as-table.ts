@@ -1,7 +1,7 @@
 /** Files read as a table without registering them: `"tern-bay:landing/bottle-sheets"` in a query, or a file being looked at. */
 import { groupFiles, guessPattern, type Candidate } from '../../core/crawl/group';
 import { inferColumns, inferPartitionType, type Inference } from '../../core/crawl/infer';
-import { kindByName } from '../../core/crawl/kinds';
+import { kindByName, WITHOUT_TABLE } from '../../core/crawl/kinds';
 import { LOG_FOLDER } from '../../core/delta/log';
 import { DeltaTable } from '../../core/delta/table';
 import { LakeError } from '../../core/errors';
@@ -164,7 +164,7 @@ export function kindsText(kinds: Record<string, number>): string {
 /** What a file is that nothing reads, and what to do. */
 function unreadableKind({ files, fileKind }: PlainFiles): string {
   const name = baseName(files[0]!.path);
-  if (fileKind === 'picture' || fileKind === 'document') return `${name} is a ${fileKind}, which holds no table.`;
+  if (WITHOUT_TABLE.has(fileKind)) return `${name} is a ${fileKind}, which holds no table.`;
   const known = UNREAD.find(({ ending }) => ending.test(name));
   return known ? `${name} is ${known.what}.` : `${name} is of a kind that is not read. Delimited text, text of fixed width, JSON, YAML, XML, Avro and Parquet are, and what is in archives, spreadsheets and SQLite files.`;
 }
