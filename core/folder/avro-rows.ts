@@ -223,6 +223,6 @@ function unscaled(bytes: Uint8Array): bigint {
 }
 
 /** As the engine casts text to bytes: each as `\xNN`. */
-function bytesText(value: unknown): string {
+export function bytesText(value: unknown): string {
   return [...(value as Uint8Array)].map((byte) => `\\x${byte.toString(16).toUpperCase().padStart(2, '0')}`).join('');
 }

@@ -232,8 +232,13 @@ function mainWords(options: ReadOptions): string {
     case 'fixed':
       return `text of fixed width (${rulerText(options.columns)})${options.header ? ', header' : ''}`;
     case 'pattern':
-      return options.pattern === WHOLE_LINE() ? 'text, a line a row' : LOG_FORMS.some((form) => form.pattern === options.pattern) ? `text, ${LOG_FORMS.find((form) => form.pattern === options.pattern)!.name}` : `text by the pattern ${options.pattern}`;
+      return options.pattern === WHOLE_LINE() ? 'text, a line a row' : `text${logName(options.pattern) ?? ` by the pattern ${options.pattern}`}`;
   }
+}
+
+function logName(pattern: string): string | undefined {
+  const form = LOG_FORMS.find((each) => each.pattern === pattern);
+  return form && `, ${form.name}`;
 }
 
 const SHAPE_WORDS: Record<JsonOptions['shape'], string> = {

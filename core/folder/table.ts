@@ -3,7 +3,7 @@ import { planScan, totalsOf, type DataFile, type FileReader } from '../scan/plan
 import type { Predicate } from '../scan/predicate';
 import { findField, type Field } from '../schema/types';
 import type { ObjectInfo, ObjectStore } from '../storage/object-store';
-import { leadsIntoContainers } from '../storage/members';
+import { listForPattern } from '../storage/members';
 import { below, isHidden, joinPath } from '../storage/paths';
 import type { AsOf, LakeTable, Snapshot, TableFormat, TimelineEntry } from '../table/contract';
 import { pickVersion } from '../table/versions';
@@ -81,8 +81,7 @@ export class FolderTable implements LakeTable {
   async #current(): Promise<Listing> {
     const pattern = parsePattern(this.definition.pattern);
     const exceptions = this.definition.exceptions ?? [];
-    const listed = leadsIntoContainers(this.definition.pattern) && this.store.listWithMembers ? this.store.listWithMembers(this.root) : this.store.list(this.root);
-    const files = (await listed).filter((file) => {
+    const files = (await listForPattern(this.store, this.root, this.definition.pattern)).filter((file) => {
       const relative = below(this.root, file.path)!;
       const values = file.bytes > 0 && !isHidden(relative) ? pattern.match(relative) : undefined;
       // A folder that a partition was pointed to counts for that one alone, even inside this table.

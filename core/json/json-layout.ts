@@ -57,7 +57,7 @@ function bestPlace(text: string, isCut: boolean): JsonLayout | undefined {
   const pending: string[][] = [[]];
   for (let path = pending.shift(); path; path = pending.shift()) {
     const { members, open } = membersAt(text, path);
-    const keyed = keyedAt(members, path, isCut);
+    const keyed = keyedAt(members, path);
     if (keyed) places.push(keyed);
     for (const { key, text: value } of open === undefined ? members : [...members, open]) {
       const below = [...path, key!];
@@ -79,7 +79,7 @@ function membersAt(text: string, path: readonly string[]): { members: JsonValue[
   return { members, open: last?.key === undefined ? undefined : last as JsonValue };
 }
 
-function keyedAt(members: readonly JsonValue[], path: readonly string[], isCut: boolean): Place | undefined {
+function keyedAt(members: readonly JsonValue[], path: readonly string[]): Place | undefined {
   const objects = members.filter(({ text }) => text.startsWith('{'));
   if (members.length < FEWEST_KEYED || objects.length < members.length) return undefined;
   const keys = objects.slice(0, LOOKED_AT).map(({ text }) => new Set(valuesOf(text, []).map(({ key }) => key!)));
@@ -88,7 +88,7 @@ function keyedAt(members: readonly JsonValue[], path: readonly string[], isCut: 
   if (first!.size === 0 || alike < keys.length * 0.8) return undefined;
   const key = ['key', 'object_key', 'member_key'].find((name) => !keys.some((each) => each.has(name)))!;
   const characters = members.reduce((sum, each) => sum + each.text.length + each.key!.length + 4, 0);
-  return { layout: layout('keyed', { at: pointerOf(path), key }, [`each member ${path.length === 0 ? 'of the object' : `under ${pointerOf(path)}`} is a row, and its key stands in ${key}`]), characters: isCut ? Math.max(characters, 1) : characters, isSeveral: true };
+  return { layout: layout('keyed', { at: pointerOf(path), key }, [`each member ${path.length === 0 ? 'of the object' : `under ${pointerOf(path)}`} is a row, and its key stands in ${key}`]), characters, isSeveral: true };
 }
 
 /** What the values of a list are; undefined where they are nothing that makes rows. */

@@ -153,13 +153,10 @@ export class JsonValues {
     if (at - from > MOST_CHARACTERS) throw new LakeError('limit', `a value is longer than ${MOST_CHARACTERS.toLocaleString('en')} characters`);
     this.#held = this.#held.slice(from);
     this.#at = at - from;
-    for (const name of ['keepFrom', 'stringFrom', 'scalarFrom'] as const) this.#moved(name, from);
-  }
-
-  #moved(name: 'keepFrom' | 'stringFrom' | 'scalarFrom', by: number): void {
-    if (name === 'keepFrom' && this.#keepFrom >= 0) this.#keepFrom -= by;
-    if (name === 'stringFrom' && this.#stringFrom >= 0) this.#stringFrom -= by;
-    if (name === 'scalarFrom' && this.#scalarFrom >= 0) this.#scalarFrom -= by;
+    const moved = (place: number) => (place < 0 ? place : place - from);
+    this.#keepFrom = moved(this.#keepFrom);
+    this.#stringFrom = moved(this.#stringFrom);
+    this.#scalarFrom = moved(this.#scalarFrom);
   }
 }
 

@@ -25,7 +25,7 @@ const FITTING = 90;
 const FEWEST_LINES = 3;
 
 /** The form that the lines have, and how many do not; undefined where they have none that is known. */
-export function logFormOf(lines: readonly string[]): { form: LogForm; misfits: number } | undefined {
+function logFormOf(lines: readonly string[]): { form: LogForm; misfits: number } | undefined {
   const full = lines.filter((line) => line.trim() !== '');
   if (full.length < FEWEST_LINES) return undefined;
   for (const form of LOG_FORMS) {
@@ -36,10 +36,11 @@ export function logFormOf(lines: readonly string[]): { form: LogForm; misfits: n
   return undefined;
 }
 
-const PAIR = /(?:^|[ \t]+)([A-Za-z_@][\w.@/-]*)=("(?:[^"\\]|\\.)*"|[^\s"]\S*|)(?=[ \t]|$)/g;
+// One blank only before a key: a run of them would be tried from each of its blanks.
+const PAIR = /(?:^|[ \t])([A-Za-z_@][\w.@/-]*)=("(?:[^"\\]|\\.)*"|[^\s"]\S*|)(?=[ \t]|$)/g;
 
 /** The pairs of a line such as `level=info msg="it runs"`, and the words beside them; undefined where it has none. */
-export function pairsOf(line: string): { pairs: [key: string, value: string][]; rest: string } | undefined {
+function pairsOf(line: string): { pairs: [key: string, value: string][]; rest: string } | undefined {
   const pairs: [string, string][] = [];
   const rest = line.replace(PAIR, (_, key: string, value: string) => {
     pairs.push([key, value.startsWith('"') ? unquoted(value) : value]);
@@ -52,8 +53,13 @@ function unquoted(text: string): string {
   return text.slice(1, -1).replace(/\\(["\\nrt])/g, (_, mark: string) => ({ n: '\n', r: '\r', t: '\t' }[mark] ?? mark));
 }
 
+/** What the lines are; undefined where they are of no form that is known. */
+export function logLayout(lines: readonly string[]): { form: LogForm; misfits: number } | 'pairs' | undefined {
+  return logFormOf(lines) ?? (arePairs(lines) ? 'pairs' : undefined);
+}
+
 /** Whether lines are keys with values, and little else. */
-export function arePairs(lines: readonly string[]): boolean {
+function arePairs(lines: readonly string[]): boolean {
   const full = lines.filter((line) => line.trim() !== '').slice(0, 200);
   if (full.length < FEWEST_LINES) return false;
   const fitting = full.filter((line) => {

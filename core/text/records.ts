@@ -183,3 +183,9 @@ function cutAtRuns(text: string, line: number, { quote }: TextDialect): TextReco
   }
   return { line, cells, quoted };
 }
+
+/** The cells as a line of RFC 4180; one empty cell stands in quotes, since it would be a blank line. */
+export function csvLine(cells: readonly string[]): string {
+  const line = cells.map((cell) => (/[",\r\n\0]|^\s|\s$/.test(cell) ? `"${cell.replaceAll('"', '""')}"` : cell)).join(',');
+  return `${line === '' ? '""' : line}\n`;
+}

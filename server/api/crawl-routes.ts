@@ -19,12 +19,12 @@ import { name, namespaceName, rowId, sqlName, storagePath } from './schemas';
 
 export function crawlRoutes({ crawler, jobs, schedules, database, lake, events, inspector }: Services): Route[] {
   const tools = { engine: inspector.engine, local: inspector.local, inspector };
-  /** A finding that can still be decided and corrected. */
   const getFinding = async (id: number) => {
     const finding = await findFinding(database, id);
     if (!finding) throw new LakeError('not-found', `There is no finding ${id}.`);
     return finding;
   };
+  /** A finding that can still be decided and corrected. */
   const openFinding = async (id: number) => {
     const finding = await getFinding(id);
     if (finding.decision === 'registered' || finding.decision === 'unregistered') throw new LakeError('conflict', `${finding.namespace}.${finding.name} is ${finding.decision} already.`);
@@ -150,8 +150,9 @@ export function crawlRoutes({ crawler, jobs, schedules, database, lake, events, 
         const finding = await openFinding(Number(params.finding));
         const { job } = await jobs.start('check', `Read all of ${finding.namespace}.${finding.name}`, who, async (context) => {
           const checked = await checkedToTheEnd(finding, lake.storage(finding.storage), tools, context);
-          await openFinding(finding.id);
-          await correctFinding(database, finding.id, checked);
+          // A decision that was made while it ran stands, unless there is nothing left to decide on.
+          const { decision } = await openFinding(finding.id);
+          await correctFinding(database, { ...finding, decision }, { ...checked, ...(checked.status === 'unreadable' ? {} : { decision }) });
           events.tell({ topic: 'crawl', runId: finding.runId });
           return { rows: checked.rows, files: checked.evidence.proof?.files ?? 0 };
         });
@@ -166,7 +167,7 @@ export function crawlRoutes({ crawler, jobs, schedules, database, lake, events, 
         const finding = await openFinding(Number(params.finding));
         const options = await givenOptions(database, body);
         const correction = { ...(body as Correction), ...(options ? { options } : {}) };
-        await correctFinding(database, finding.id, await corrected(finding, correction, lake.storage(finding.storage), tools));
+        await correctFinding(database, finding, await corrected(finding, correction, lake.storage(finding.storage), tools));
         if (finding.definition?.kind === 'folder' && correction.columns) await rememberCorrections(database, finding.definition.folder, correction.columns, `${finding.namespace}.${finding.name}`, who);
         return findFinding(database, finding.id);
       },

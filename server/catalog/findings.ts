@@ -1,4 +1,5 @@
 /** What runs of crawls found, and what was decided on it. */
+import { LakeError } from '../../core/errors';
 import type { OtherWay } from '../../core/text/column-forms';
 import { manyRows, type Database, type Sql } from './database';
 import type { RelationDefinition } from './relations';
@@ -61,6 +62,8 @@ export interface Evidence {
   version: number | null;
 }
 
+/** What needs a decision comes first. */
+const IN_ORDER = "ORDER BY array_position(ARRAY['clash', 'no-shape', 'unreadable', 'gone', 'changed', 'new', 'unchanged'], f.status), f.location, f.place";
 const FINDING = `f.id, f.run_id AS "runId", f.storage_id AS "storageId", s.name AS storage, f.location, f.place, f.digest, f.namespace, f.name, f.status, f.decision, f.format, f.summary, f.files, f.bytes::float8 AS bytes, f.rows::float8 AS rows, f.definition, f.evidence, f.relation_id AS "relationId"
   FROM finding f JOIN storage s ON s.id = f.storage_id`;
 /** Findings in one statement. */
@@ -114,8 +117,7 @@ export async function earlierFindings(sql: Sql, crawlId: number): Promise<Earlie
 
 /** What needs a decision comes first. */
 export async function findingsOf(sql: Sql, runId: number): Promise<Finding[]> {
-  return sql.query(`SELECT ${FINDING} WHERE f.run_id = $1
-    ORDER BY array_position(ARRAY['clash', 'no-shape', 'unreadable', 'gone', 'changed', 'new', 'unchanged'], f.status), f.location, f.place`, [runId]);
+  return sql.query(`SELECT ${FINDING} WHERE f.run_id = $1 ${IN_ORDER}`, [runId]);
 }
 
 /** A finding without what only it shows itself. */
@@ -124,9 +126,8 @@ export type FindingBrief = Omit<Finding, 'definition' | 'evidence' | 'digest'> &
 /** The same of a run with many: what they rest on is asked for one by one. */
 export async function briefFindingsOf(sql: Sql, runId: number): Promise<FindingBrief[]> {
   return manyRows(sql, `SELECT f.id, f.run_id AS "runId", f.storage_id AS "storageId", s.name AS storage, f.location, f.place, f.namespace, f.name, f.status, f.decision, f.format, f.summary, f.files, f.bytes::float8 AS bytes, f.rows::float8 AS rows, f.relation_id AS "relationId",
-      f.definition IS NOT NULL AS "isDefined", coalesce((f.evidence->>'rowsAreEstimated')::boolean, false) AS "rowsAreEstimated"
-    FROM finding f JOIN storage s ON s.id = f.storage_id WHERE f.run_id = $1
-    ORDER BY array_position(ARRAY['clash', 'no-shape', 'unreadable', 'gone', 'changed', 'new', 'unchanged'], f.status), f.location, f.place`, [runId]);
+      nullif(f.definition, 'null') IS NOT NULL AS "isDefined", coalesce((f.evidence->>'rowsAreEstimated')::boolean, false) AS "rowsAreEstimated"
+    FROM finding f JOIN storage s ON s.id = f.storage_id WHERE f.run_id = $1 ${IN_ORDER}`, [runId]);
 }
 
 export async function findFinding(sql: Sql, findingId: number): Promise<Finding | undefined> {
@@ -152,9 +153,17 @@ export async function leftOutPlaces(sql: Sql): Promise<Set<string>> {
 export type Corrected = Pick<Finding, 'namespace' | 'name' | 'definition' | 'evidence' | 'status' | 'decision' | 'summary' | 'format' | 'rows'>;
 
 /** Takes a correction: where it will be registered, and as what. */
-export async function correctFinding(sql: Sql, findingId: number, corrected: Corrected): Promise<void> {
-  await sql.query('UPDATE finding SET namespace = $2, name = $3, definition = $4, evidence = $5, status = $6, decision = $7, summary = $8, format = $9, rows = $10 WHERE id = $1',
-    [findingId, corrected.namespace, corrected.name, JSON.stringify(corrected.definition), JSON.stringify(corrected.evidence), corrected.status, corrected.decision, corrected.summary, corrected.format, corrected.rows]);
+/** Nothing is no JSON either. */
+function asJson(definition: RelationDefinition | null): string | null {
+  return definition === null ? null : JSON.stringify(definition);
+}
+
+/** `before` is the finding that was corrected. Fails with `conflict` where somebody changed it meanwhile: trying a correction takes time. */
+export async function correctFinding(sql: Sql, before: Finding, corrected: Corrected): Promise<void> {
+  const changed = await sql.query(`UPDATE finding SET namespace = $2, name = $3, definition = $4, evidence = $5, status = $6, decision = $7, summary = $8, format = $9, rows = $10
+      WHERE id = $1 AND namespace = $11 AND name = $12 AND decision = $13 AND nullif(definition, 'null') IS NOT DISTINCT FROM $14::jsonb RETURNING id`,
+    [before.id, corrected.namespace, corrected.name, asJson(corrected.definition), JSON.stringify(corrected.evidence), corrected.status, corrected.decision, corrected.summary, corrected.format, corrected.rows, before.namespace, before.name, before.decision, asJson(before.definition)]);
+  if (changed.length === 0) throw new LakeError('conflict', `${before.namespace}.${before.name} was changed meanwhile, so nothing was changed here.`, { hint: 'Look at it again, and do it once more where it is still wanted.' });
 }
 
 export async function markRegistered(sql: Sql, registered: readonly { finding: number; relation: number }[]): Promise<void> {

@@ -8,7 +8,7 @@ const MOST = 5000;
 
 export class RelationNames {
   readonly #kept = new Lru<Promise<Relation>>(MOST);
-  #all: Promise<readonly RelationName[]> | undefined;
+  readonly #lists = new Lru<Promise<readonly RelationName[]>>(1);
 
   constructor(
     readonly database: Database,
@@ -17,18 +17,13 @@ export class RelationNames {
     events.listen((event) => {
       if (event.topic !== 'catalog') return;
       this.#kept.clear();
-      this.#all = undefined;
+      this.#lists.clear();
     });
   }
 
   /** All of them, in order, without what only their own page shows. */
   all(): Promise<readonly RelationName[]> {
-    const all = this.#all ?? listRelationNames(this.database);
-    this.#all = all;
-    all.catch(() => {
-      if (this.#all === all) this.#all = undefined;
-    });
-    return all;
+    return keepPromise(this.#lists, '', () => listRelationNames(this.database));
   }
 
   /** Fails with `not-found` naming what there is instead. */

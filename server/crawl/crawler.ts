@@ -39,6 +39,8 @@ export interface Judged {
   relation: Relation | undefined;
 }
 
+type Grouped = Omit<Judged, 'digest'>;
+
 export class Crawler {
   constructor(
     readonly lake: Lake,
@@ -119,7 +121,7 @@ export class Crawler {
 
   /** Lists every folder and groups its files; nothing is opened. */
   async #list(definition: CrawlDefinition, relations: readonly Relation[], context: JobContext): Promise<{ judged: Judged[]; listed: Map<CrawlFolder, ObjectInfo[]>; sources: { storage: OpenStorage; objects: ObjectInfo[] }[] }> {
-    const judged: Judged[] = [];
+    const grouped: Grouped[] = [];
     const pause = pauses();
     const byPlace = new Map<string, Relation[]>();
     for (const relation of relations) byPlace.set(`${relation.storage}:${relation.location}`, [...(byPlace.get(`${relation.storage}:${relation.location}`) ?? []), relation]);
@@ -143,15 +145,15 @@ export class Crawler {
         const relation = relationAt(byPlace.get(`${storage.storage.name}:${found.root}`) ?? [], found);
         const candidate = asRegistered(found, relation);
         const place = candidate.kind === 'files' ? joinPath(candidate.root, candidate.pattern) : candidate.root;
-        judged.push({ candidate, storage, within, place, relation, digest: '' });
+        grouped.push({ candidate, storage, within, place, relation });
       }
     }
     if ([...listed.values()].every((files) => files.length === 0) && !relations.some((relation) => definition.folders.some((within) => isUnder(relation, within)))) {
       const [first] = definition.folders;
       throw new LakeError('not-found', `There are no files under ${first!.storage}:${first!.folder}.`, { path: first!.folder });
     }
-    const whole = mergeRegistered(judged).map((each) => ({ ...each, digest: digestOf(each.candidate, definition, each.relation) }));
-    return { judged: whole, listed, sources };
+    const judged = mergeRegistered(grouped).map((each) => ({ ...each, digest: digestOf(each.candidate, definition, each.relation) }));
+    return { judged, listed, sources };
   }
 
   async #findings(each: Judged, named: { namespace: string; name: string }, facts: GatheredFacts, relations: readonly Relation[], remembered: FindingTools['remembered']): Promise<NewFinding[]> {
@@ -163,7 +165,7 @@ export class Crawler {
     };
     try {
       if (candidate.kind !== 'files') return [await this.#lakeFinding(storage, candidate, base, relation)];
-      return await folderFindings({ ...toolsOf(this.inspector), remembered }, storage, candidate, base, facts, relation, (partPlace) => registeredAt(relations, each, partPlace));
+      return await folderFindings({ engine: this.inspector.engine, local: this.inspector.local, remembered }, storage, candidate, base, facts, relation, (partPlace) => registeredAt(relations, each, partPlace));
     } catch (error) {
       if (!(error instanceof LakeError)) throw error;
       const evidence = { ...noEvidence(candidate.files.length), example: candidate.files[0]?.path ?? null, problems: [{ path: error.details.path ?? candidate.root, problem: error.message }] };
@@ -211,19 +213,15 @@ function nameOf({ candidate }: Judged, named: { namespace: string; name: string 
 }
 
 /** Files of several kinds that one registered table takes in are judged as that table's. */
-function mergeRegistered(all: readonly Judged[]): Judged[] {
-  const merged = new Map<string, Judged>();
-  for (const each of all) {
-    const key = each.relation && each.candidate.kind === 'files' ? `relation ${each.relation.id}` : `place ${each.storage.storage.id} ${each.place} ${merged.size}`;
+function mergeRegistered(all: readonly Grouped[]): Grouped[] {
+  const merged = new Map<string, Grouped>();
+  for (const [index, each] of all.entries()) {
+    const key = each.relation && each.candidate.kind === 'files' ? `relation ${each.relation.id}` : `place ${index}`;
     const before = merged.get(key);
     if (before?.candidate.kind === 'files' && each.candidate.kind === 'files') merged.set(key, { ...before, candidate: { ...before.candidate, files: [...before.candidate.files, ...each.candidate.files] } });
     else merged.set(key, each);
   }
   return [...merged.values()];
-}
-
-function toolsOf({ engine, local }: Inspector): FindingTools {
-  return { engine, local };
 }
 
 /** "12 tables, 3 views". */

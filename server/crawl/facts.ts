@@ -173,10 +173,11 @@ async function gatherText(tools: Tools, wanted: Wanted, known: ReadonlyMap<strin
 
 async function gatherSome(tools: Tools, { judged, candidate, given, files }: Wanted, known: ReadonlyMap<string, Inspected>): Promise<GatheredFacts> {
   const { storage } = judged;
-  const kind = given ? candidate.fileKind : await tools.inspector.kindOf(storage, files[0]!);
-  if (!READABLE.has(kind) && !given) return { facts: await unopened(storage, files), opened: 0 };
-  // The records of XML are judged together, so one new file has all of them looked at again.
   const unknown = files.filter((file) => !known.has(file.path));
+  // What is known of all of them was found by their kind.
+  const kind = given || unknown.length === 0 ? candidate.fileKind : await tools.inspector.kindOf(storage, files[0]!);
+  if (!READABLE.has(kind) && !given && unknown.length > 0) return { facts: await unopened(storage, files), opened: 0 };
+  // The records of XML are judged together, so one new file has all of them looked at again.
   const open = kind === 'xml' && unknown.length > 0 ? files : unknown;
   const fresh = open.length === 0 ? [] : await tools.inspector.inspect(storage, kind, open, { most: open.length, ...(given ? { given } : {}) });
   await rememberFacts(tools.database, storage.storage.id, readAs(given), open, fresh);

@@ -2,7 +2,6 @@
 import { driftBetween, driftText, isAddition, mergeFields } from '../../core/crawl/drift';
 import { splitFiles, type Part } from '../../core/crawl/split';
 import { LakeError } from '../../core/errors';
-import type { FolderDefinition } from '../../core/folder/table';
 import type { ObjectInfo } from '../../core/storage/object-store';
 import { nameStem, tableName } from '../../core/crawl/names';
 import { baseName, joinPath } from '../../core/storage/paths';
@@ -68,7 +67,7 @@ export async function folderFinding(tools: FindingTools, storage: OpenStorage, c
   const unread = new Set(facts.filter((each) => each.problem).map((each) => each.path));
   const readable = candidate.files.filter((file) => isMended || !unread.has(file.path));
   const proven = await prove(tools, storage, seen, readable, { name: `${base.namespace}.${base.name}` });
-  const recalled = relation || proven.proof.problem ? undefined : await asCorrectedBefore(tools, storage, proven.definition, readable, base);
+  const recalled = relation || proven.proof.problem ? undefined : await asCorrectedBefore(tools, storage, proven, readable, base);
   const { definition: found, proof } = recalled ?? proven;
   const problems = [...facts.filter((each) => each.problem), ...(proof.problem ? [proof.problem] : [])].map((each) => ({ path: each.path, problem: withHaste(candidate, each) }));
   const old = relation?.definition.kind === 'folder' ? relation.definition.folder : undefined;
@@ -92,13 +91,14 @@ export async function folderFinding(tools: FindingTools, storage: OpenStorage, c
 }
 
 /** The definition with what somebody corrected of files that look alike, where these fit it to their ends. */
-async function asCorrectedBefore(tools: FindingTools, storage: OpenStorage, definition: FolderDefinition, files: readonly ObjectInfo[], base: FindingBase): Promise<(Proven & { columns: string[]; notes: string[] }) | undefined> {
+async function asCorrectedBefore(tools: FindingTools, storage: OpenStorage, { definition, proof }: Proven, files: readonly ObjectInfo[], base: FindingBase): Promise<(Proven & { columns: string[]; notes: string[] }) | undefined> {
   const corrections = tools.remembered?.get(alikeKey({ ...definition, found: definition.fields }));
   const known = corrections?.filter(({ name }) => definition.fields.some((each) => each.name === name));
   if (!known?.length) return undefined;
   try {
     const proven = await prove(tools, storage, correctColumns(definition, known), files, { name: `${base.namespace}.${base.name}`, mostRepairs: 0 });
-    if (proven.proof.problem) return undefined;
+    // What was read in one way must have been read in the other.
+    if (proven.proof.problem || proven.proof.files < proof.files) return undefined;
     return { ...proven, columns: known.map(({ name }) => name), notes: known.map(({ name, place }) => `${name} is read as it was corrected for ${place}`) };
   } catch (error) {
     if (error instanceof LakeError && error.kind !== 'cancelled') return undefined;

@@ -6,6 +6,7 @@ import { open } from 'node:fs/promises';
 import { compressionRegistry, CompressionType, DataType, RecordBatchReader, type Data, type Field as ArrowField, type RecordBatch } from 'apache-arrow';
 import { decompress as unzstd } from 'fzstd';
 import { LakeError } from '../../core/errors';
+import { bytesText } from '../../core/folder/avro-rows';
 import { field, type Field, type LogicalType } from '../../core/schema/types';
 import { formatDate, formatDecimal, formatMicros, formatNanos } from '../../core/values/text';
 import { Lz4Frames } from '../storage/lz4-frames';
@@ -185,11 +186,6 @@ function half(bits: number): number {
   const [sign, exponent, fraction] = [bits & 0x8000 ? -1 : 1, (bits >> 10) & 31, bits & 1023];
   if (exponent === 31) return fraction ? NaN : sign * Infinity;
   return sign * (exponent === 0 ? 2 ** -14 * (fraction / 1024) : 2 ** (exponent - 15) * (1 + fraction / 1024));
-}
-
-/** As the engine casts text to bytes: each as `\xNN`. */
-function bytesText(bytes: Uint8Array): string {
-  return [...bytes].map((byte) => `\\x${byte.toString(16).toUpperCase().padStart(2, '0')}`).join('');
 }
 
 function json(value: unknown): string {

@@ -14,7 +14,7 @@ import { isCutByUs, type Compression, type CsvOptions, type JsonOptions, type Re
 import { pairsAsJson } from '../../core/text/log-lines';
 import { readDelimited } from '../../core/text/delimited';
 import { RecordStream } from '../../core/text/record-stream';
-import type { TextRecord } from '../../core/text/records';
+import { csvLine, type TextRecord } from '../../core/text/records';
 import { headerNames } from '../../core/text/structure';
 import { JsonRows } from '../../core/json/json-rows';
 import { jsonOfAvro } from '../../core/folder/avro-rows';
@@ -243,11 +243,9 @@ async function toPlainCsv(source: string, sink: Sink, options: CsvOptions): Prom
   await pipeline(await unpackedFile(source, options.compression), parts as never, lines as never, ...sink());
 }
 
-/** One empty field is a blank line unless it stands in quotes. */
+/** With empty cells at its end where it is shorter. */
 function plainLine(cells: readonly string[], width: number): string {
-  const padded = cells.length < width ? [...cells, ...Array.from({ length: width - cells.length }, () => '')] : cells;
-  const line = padded.map((cell) => (/[",\r\n\0]|^\s|\s$/.test(cell) ? `"${cell.replaceAll('"', '""')}"` : cell)).join(',');
-  return `${line === '' ? '""' : line}\n`;
+  return csvLine(cells.length < width ? [...cells, ...Array.from({ length: width - cells.length }, () => '')] : cells);
 }
 
 async function toUtf8(source: string, sink: Sink, encoding: string, compression: Compression): Promise<void> {

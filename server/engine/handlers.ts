@@ -1,4 +1,5 @@
 /** What an engine does for each call. */
+import { logLayout } from '../../core/text/log-lines';
 import { guessColumn } from '../../core/text/column-forms';
 import { readDelimited } from '../../core/text/delimited';
 import { guessRecord } from '../../core/folder/xml-records';
@@ -50,6 +51,7 @@ export function handlersOf(own: Sealed | undefined, planner: Planner | undefined
       const { wholeItems, yamlAsJson } = await import('./yaml-json');
       return jsonLayout([...yamlAsJson(isCut ? wholeItems(text) : text)].join(''), false, false);
     },
+    logLayout: async ({ lines }) => logLayout(lines),
     guess: async (columns) => columns.map(({ name, texts }) => guessColumn(texts, name)),
     writeAvro: (request) => writeAvroFile(request).then(() => true),
     run: async ({ sql }) => {

@@ -1,5 +1,6 @@
 /** What the API process and an engine process say to each other. Both sides are ours; nothing else may connect. */
 import type { JsonLayout } from '../../core/json/json-layout';
+import type { logLayout } from '../../core/text/log-lines';
 import type { ColumnGuess } from '../../core/text/column-forms';
 import type { Delimited, DelimitedInput } from '../../core/text/delimited';
 import type { ContainerRequest, Unpacked } from './containers';
@@ -101,6 +102,8 @@ export interface Calls {
   delimited: { ask: DelimitedInput; answer: Delimited | undefined };
   /** Where in a text of JSON or YAML its rows are. */
   jsonLayout: { ask: { text: string; isCut: boolean; isLines: boolean; syntax: 'json' | 'yaml' }; answer: JsonLayout };
+  /** The form of log that lines are of. */
+  logLayout: { ask: { lines: string[] }; answer: ReturnType<typeof logLayout> };
   /** The types of columns by their texts. */
   guess: { ask: { name: string; texts: (string | null)[] }[]; answer: ColumnGuess[] };
   /** Rows in a file of JSON lines, as the engine writes it, as an Avro file. Columns by name and type as SQL has it. */

@@ -1,6 +1,7 @@
 /** The sheets of a spreadsheet, each as delimited text: what the cells hold, not how they are shown, so that no digit is lost. */
 import { readFile, stat } from 'node:fs/promises';
 import { LakeError } from '../../core/errors';
+import { csvLine } from '../../core/text/records';
 import { readPart } from '../storage/read-part';
 import type { CellObject, WorkSheet } from '@e965/xlsx';
 import type { MemberSink } from './member-sink';
@@ -37,7 +38,7 @@ function writeSheets(sheets: readonly Sheet[], sink: MemberSink): void {
   let empty = 0;
   for (const { name, rows } of sheets) {
     if (rows.length === 0) empty++;
-    else sink.text(`${name.replaceAll('/', '_')}.csv`, rows.map(lineOf).join(''));
+    else sink.text(`${name.replaceAll('/', '_')}.csv`, rows.map(csvLine).join(''));
   }
   if (empty > 0) sink.notes.push(`${empty} ${empty === 1 ? 'sheet is' : 'sheets are'} empty`);
   if (sink.members.length === 0) throw new LakeError('bad-file', 'none of its sheets has a cell');
@@ -74,9 +75,4 @@ function timeText(value: number, format: string, is1904: boolean): string {
   const isWhole = Number.isInteger(value);
   // A day at midnight is a day, whatever it is shown as.
   return isWhole ? at.toISOString().slice(0, 10) : `${at.toISOString().slice(0, 10)} ${at.toISOString().slice(11, 23).replace(/\.000$/, '')}`;
-}
-
-function lineOf(cells: readonly string[]): string {
-  const line = cells.map((cell) => (/[",\r\n]|^\s|\s$/.test(cell) ? `"${cell.replaceAll('"', '""')}"` : cell)).join(',');
-  return `${line === '' ? '""' : line}\n`;
 }

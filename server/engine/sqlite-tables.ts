@@ -3,6 +3,7 @@ import { createRequire } from 'node:module';
 import { closeSync, copyFileSync, openSync, rmSync, writeSync } from 'node:fs';
 import type { Database as OpenDatabase } from 'node-sqlite3-wasm';
 import { LakeError } from '../../core/errors';
+import { quoteName } from '../../core/sql/tokens';
 import { readPart } from '../storage/read-part';
 import type { MemberSink } from './member-sink';
 
@@ -50,7 +51,7 @@ function writeTable(database: OpenDatabase, name: string, sink: MemberSink): voi
   const target = sink.next(`${name.replaceAll('/', '_')}.jsonl`);
   if (target === undefined) return;
   const file = openSync(target, 'w');
-  const statement = database.prepare(`SELECT * FROM "${name.replaceAll('"', '""')}"`);
+  const statement = database.prepare(`SELECT * FROM ${quoteName(name)}`);
   try {
     let lines: string[] = [];
     const flush = () => {

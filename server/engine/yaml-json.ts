@@ -16,7 +16,7 @@ export async function* jsonOfYaml(bytes: AsyncIterable<Buffer>, decoder: Instanc
     if (size > MOST_BYTES) throw new LakeError('limit', `YAML of more than ${MOST_BYTES / 1024 / 1024} MB is not read; have it written as JSON lines`);
     parts.push(decoder.decode(chunk, { stream: true }));
   }
-  for (const json of yamlAsJson(parts.join(''))) yield json;
+  yield* yamlAsJson(parts.join(''));
 }
 
 /** The beginning of a text that is cut, up to where the last thing at its left margin begins. */

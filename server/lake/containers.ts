@@ -3,7 +3,7 @@
  * changed has another size, time or etag, so another folder; those longest unused go first.
  */
 import { createHash } from 'node:crypto';
-import { existsSync, mkdirSync, readdirSync, readFileSync, renameSync, rmSync, utimesSync, statSync, writeFileSync } from 'node:fs';
+import { existsSync, mkdirSync, readdirSync, readFileSync, renameSync, rmSync, writeFileSync } from 'node:fs';
 import path from 'node:path';
 import { LakeError } from '../../core/errors';
 import type { ContainerKind } from '../../core/storage/members';
@@ -73,7 +73,8 @@ export class Containers {
       return this.#keep(key, folder, found);
     } catch (error) {
       rmSync(part, { recursive: true, force: true });
-      if (error instanceof LakeError && error.kind !== 'unavailable') {
+      // What took too long or too much may not the next time.
+      if (error instanceof LakeError && error.kind === 'bad-file') {
         if (this.#bad.size > 1000) this.#bad.clear();
         this.#bad.set(key, error);
       }
@@ -107,8 +108,6 @@ export class Containers {
     }
     try {
       this.#keep(path.basename(folder), folder, JSON.parse(readFileSync(index, 'utf8')) as Unpacked);
-      this.#kept.get(path.basename(folder))!.used = statSync(folder).mtimeMs;
-      utimesSync(folder, new Date(), new Date());
     } catch {
       rmSync(folder, { recursive: true, force: true });
     }

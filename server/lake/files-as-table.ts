@@ -11,7 +11,7 @@ import { FolderTable, listingKey, MemoryListings, type FolderDefinition } from '
 import { Lru } from '../../core/lru';
 import type { Field } from '../../core/schema/types';
 import type { ObjectInfo } from '../../core/storage/object-store';
-import { containerKind, leadsIntoContainers } from '../../core/storage/members';
+import { containerKind, listForPattern } from '../../core/storage/members';
 import { baseName, below, isHidden, joinPath, normalPath, parentPath } from '../../core/storage/paths';
 import type { LakeTable } from '../../core/table/contract';
 import { findByLocation } from '../catalog/relations';
@@ -115,7 +115,8 @@ async function byPlace({ store }: OpenStorage, path: string): Promise<Found> {
   if (containerKind(path) && store.listWithMembers) {
     const members = await store.list(path);
     const names = members.map((each) => below(path, each.path)!);
-    if (members.length !== 1) throw new LakeError('bad-request', `${baseName(path)} holds ${members.length} files: ${names.slice(0, 5).join(', ')}${names.length > 5 ? ` and ${names.length - 5} more` : ''}. Name one of them, as ${path}/${names[0] ?? ''}.`, { path });
+    if (members.length === 0) throw new LakeError('bad-file', `${baseName(path)} holds no file.`, { path });
+    if (members.length > 1) throw new LakeError('bad-request', `${baseName(path)} holds ${members.length} files: ${names.slice(0, 5).join(', ')}${names.length > 5 ? ` and ${names.length - 5} more` : ''}. Name one of them, as ${path}/${names[0]}.`, { path });
     return { root: path, files: members, definite: { kind: 'files', root: path, files: members, fileKind: kindByName(names[0]!), pattern: names[0]!, partitions: [] } };
   }
   return { root: parentPath(path), files: [single], definite: { kind: 'files', root: parentPath(path), files: [single], fileKind: kindByName(path), pattern: baseName(path), partitions: [] } };
@@ -125,7 +126,7 @@ async function byPlace({ store }: OpenStorage, path: string): Promise<Found> {
 export async function byPattern({ store }: OpenStorage, full: string): Promise<Required<Found>> {
   const { root, pattern } = splitPattern(full);
   const parsed = parsePattern(pattern);
-  const files = (await (leadsIntoContainers(pattern) && store.listWithMembers ? store.listWithMembers(root) : store.list(root))).filter((file) => {
+  const files = (await listForPattern(store, root, pattern)).filter((file) => {
     const inside = below(root, file.path)!;
     return file.bytes > 0 && !isHidden(inside) && parsed.match(inside) !== undefined;
   });

@@ -11,7 +11,6 @@ import { avroSchemaOf } from '../../core/iceberg/avro';
 import { parseTypeName } from '../../core/schema/type-names';
 import { quoteText } from '../../core/sql/tokens';
 import type { Delimited } from '../../core/text/delimited';
-import { arePairs, logFormOf } from '../../core/text/log-lines';
 import { RUNS } from '../../core/text/records';
 import type { ObjectInfo } from '../../core/storage/object-store';
 import type { EngineCalls } from '../engine/engine';
@@ -46,6 +45,8 @@ const MOST_COLUMNS = 10_000;
 export const TEXT_SAMPLE = 16;
 /** Lines of a file by which the types of its columns are judged. */
 const TYPED_LINES = 2500;
+/** Lines by which the form of a log is judged. */
+const LOG_LINES = 1000;
 const XML_HEAD_BYTES = 1024 * 1024;
 
 const FOOTERS_AT_ONCE = 2000;
@@ -94,7 +95,7 @@ export class Inspector {
     const compression = said ?? sample.packing;
     const isTree = kind === 'json' || kind === 'yaml';
     if (isTree && !given) return this.#tree(storage, kind, file, sample);
-    const log = given || kind === 'csv' ? undefined : logOptions(sample);
+    const log = given || kind === 'csv' ? undefined : await this.#logOptions(sample);
     if (log) return { ...(await this.#readWith(log.options, storage, file, sample)), notes: log.notes, ...estimate(sample, file, 0) };
     const delimited = given?.format === 'csv' || (!given && !isTree) ? await this.engine.call('delimited', { ...sample, compression, isNamedSo: given !== undefined || kindByName(file.path) === 'csv', ...(given ? { options: given } : {}) }) : undefined;
     const fixed = given || (delimited && ![RUNS, ' '].includes(delimited.options.delimiter)) ? undefined : guessFixedWidth(wholeLines(sample.text).slice(0, 500));
@@ -111,6 +112,18 @@ export class Inspector {
     const options = fullOptions({ format: 'json', ...found, syntax: kind, compression: sample.packing, encoding: sample.encoding });
     const facts = await this.#readWith(options, storage, file, sample);
     return { ...facts, ...(notes.length > 0 ? { notes } : {}), ...(found.shape === 'lines' ? estimate(sample, file, 0) : {}) };
+  }
+
+  /** Text whose lines are of a form that logs have. */
+  async #logOptions(sample: TextSample): Promise<{ options: ReadOptions; notes: string[] } | undefined> {
+    const lines = wholeLines(sample.text).slice(0, LOG_LINES);
+    const found = await this.engine.call('logLayout', { lines });
+    const text = { compression: sample.packing, encoding: sample.encoding };
+    if (!found) return undefined;
+    if (found === 'pairs') return { options: fullOptions({ format: 'json', syntax: 'pairs', ...text }), notes: ['words beside the pairs are the message of a line'] };
+    const { form: { pattern }, misfits } = found;
+    if (misfits === 0) return { options: fullOptions({ format: 'pattern', pattern, ...text }), notes: [] };
+    return { options: fullOptions({ format: 'pattern', pattern, misfits: 'set-aside', ...text }), notes: [`${misfits} of the first ${lines.length} lines are not of that form, and are set aside`] };
   }
 
   async #readWith(options: ReadOptions, storage: OpenStorage, file: ObjectInfo, sample: TextSample): Promise<Inspected & { options: ReadOptions }> {
@@ -211,15 +224,6 @@ function withTwins(columns: FileFacts['columns'], head: string): FileFacts['colu
 /** Local folder of the storage to its name, where it has one. */
 export function rootsOf({ store, storage }: OpenStorage): Map<string, string> {
   return new Map(store.root === undefined ? [] : [[store.root, storage.name]]);
-}
-
-/** Text whose lines are of a form that logs have. */
-function logOptions(sample: TextSample): { options: ReadOptions; notes: string[] } | undefined {
-  const lines = wholeLines(sample.text).slice(0, 1000);
-  const text = { compression: sample.packing, encoding: sample.encoding };
-  const found = logFormOf(lines);
-  if (found) return { options: fullOptions({ format: 'pattern', pattern: found.form.pattern, misfits: found.misfits > 0 ? 'set-aside' : 'stop', ...text }), notes: [...(found.misfits > 0 ? [`${found.misfits} of the first ${lines.length} lines are not of that form, and are set aside`] : [])] };
-  return arePairs(lines) ? { options: fullOptions({ format: 'json', syntax: 'pairs', ...text }), notes: ['words beside the pairs are the message of a line'] } : undefined;
 }
 
 /** A line that is longer than the others is a problem, and a shorter one where that was not said to be well. */

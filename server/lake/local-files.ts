@@ -5,7 +5,7 @@
  */
 import { createHash } from 'node:crypto';
 import { mkdirSync, readdirSync, rmSync, statSync, utimesSync } from 'node:fs';
-import { open, rename, rm, stat } from 'node:fs/promises';
+import { rename, rm, stat } from 'node:fs/promises';
 import path from 'node:path';
 import PQueue from 'p-queue';
 import { LakeError } from '../../core/errors';
@@ -15,6 +15,7 @@ import { avroSchemaOf } from '../../core/iceberg/avro';
 import { filesToRead, type FileFormat, type ScanPlan } from '../../core/scan/plan';
 import { memberPath } from '../../core/storage/members';
 import { baseName } from '../../core/storage/paths';
+import { readPart } from '../storage/read-part';
 import type { EngineCalls } from '../engine/engine';
 import { EngineError } from '../engine/failures';
 import type { Calls } from '../engine/messages';
@@ -193,7 +194,7 @@ export class LocalFiles {
     const lines = `${copy}.lines.part`;
     try {
       await this.#conversions.add(() => this.#whole(copy, async (part) => {
-        const fields = fieldsOfAvro(avroSchemaOf(await headOf(source.pathOf(file), AVRO_HEAD_BYTES), name));
+        const fields = fieldsOfAvro(avroSchemaOf(await readPart(source.pathOf(file), { start: 0, end: AVRO_HEAD_BYTES }), name));
         await this.#convert({ options: { format: 'avro' }, source: source.pathOf(file), target: lines, name });
         await engine.call('run', { sql: parquetOfLines(fields, lines, part) });
       }));
@@ -250,15 +251,4 @@ export async function inOtherProcess<T>(name: string, call: Promise<T>): Promise
     if (!(error instanceof EngineError)) throw error;
     throw new LakeError(error.kind === 'limit' ? 'limit' : 'bad-file', error.message, { path: name.slice(name.indexOf(':') + 1) });
   });
-}
-
-async function headOf(file: string, bytes: number): Promise<Uint8Array> {
-  const handle = await open(file);
-  try {
-    const head = Buffer.alloc(bytes);
-    const { bytesRead } = await handle.read(head, 0, bytes, 0);
-    return head.subarray(0, bytesRead);
-  } finally {
-    await handle.close();
-  }
 }

@@ -32,6 +32,9 @@ export async function withPlainFile<T>(local: LocalFiles, storage: OpenStorage, 
 }
 
 /** The first bytes of a file, unpacked. Of a packed file so many are read, and what they hold is given. */
-export async function plainHead(local: LocalFiles, storage: OpenStorage, file: ObjectInfo, bytes: number, packing?: Compression): Promise<Uint8Array> {
-  return withPlainFile(local, storage, file, packing, async (plain) => unpackHead(await plain.read({ start: 0, end: bytes }), plain.compression));
+export async function plainHead(local: LocalFiles, storage: OpenStorage, file: ObjectInfo, bytes: number): Promise<Uint8Array> {
+  const head = await storage.store.read(file.path, { start: 0, end: bytes });
+  const packed = compressionByBytes(head);
+  if (isUnpackedByEngine(packed)) return unpackHead(head, packed);
+  return withPlainFile(local, storage, file, packed, (plain) => plain.read({ start: 0, end: bytes }));
 }

@@ -135,8 +135,7 @@ function widenedAt(type: LogicalType, path: string, text: string): LogicalType |
     return inner && { ...part, type: inner };
   };
   if (type.kind === 'struct') {
-    const fields = path.includes('.') || type.fields.some(({ name }) => name === path) ? type.fields : [];
-    const own = fields.find(({ name }) => path === name || path.startsWith(`${name}.`));
+    const own = type.fields.find(({ name }) => path === name || path.startsWith(`${name}.`));
     const wide = own && within(own, path.slice(own.name.length + 1));
     return wide && { kind: 'struct', fields: type.fields.map((each) => (each === own ? wide : each)) };
   }
