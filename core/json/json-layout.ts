@@ -31,7 +31,11 @@ export function jsonLayout(text: string, isCut: boolean, isLines: boolean): Json
   return areLines(start, isCut) ? layout('lines') : layout('sequence');
 }
 
-function layout(shape: JsonOptions['shape'], more: Partial<JsonLayout['options']> = {}, notes: string[] = []): JsonLayout {
+function layout(
+  shape: JsonOptions['shape'],
+  more: Partial<JsonLayout['options']> = {},
+  notes: string[] = [],
+): JsonLayout {
   return { options: { shape, at: '', names: [], header: false, key: '', ...more }, notes };
 }
 
@@ -39,7 +43,10 @@ function layout(shape: JsonOptions['shape'], more: Partial<JsonLayout['options']
 function areLines(text: string, isCut: boolean): boolean {
   const lines = text.split(/\r\n|\n|\r/);
   if (isCut && lines.length > 1) lines.pop();
-  const full = lines.map((line) => line.trim()).filter((line) => line !== '').slice(0, LOOKED_AT);
+  const full = lines
+    .map((line) => line.trim())
+    .filter((line) => line !== '')
+    .slice(0, LOOKED_AT);
   const fit = full.filter((line) => /^[{["]/.test(line) && /[}\]"]$/.test(line)).length;
   // A few broken lines are no reason to read them as another thing.
   return full.length > 0 && fit >= full.length * 0.8 && !full.every((line) => line === '{' || line === '}');
@@ -63,11 +70,18 @@ function bestPlace(text: string, isCut: boolean): JsonLayout | undefined {
       const below = [...path, key!];
       if (value.startsWith('[')) {
         const found = listAt(text, below, isCut && value === open?.text);
-        if (found) places.push({ layout: found, characters: value.length, isSeveral: (safely(() => new JsonValues(below).push(text).length) ?? 0) > 1 });
+        if (found)
+          places.push({
+            layout: found,
+            characters: value.length,
+            isSeveral: (safely(() => new JsonValues(below).push(text).length) ?? 0) > 1,
+          });
       } else if (value.startsWith('{') && !keyed && below.length < MOST_STEPS) pending.push(below);
     }
   }
-  const [best] = places.filter(({ characters, isSeveral }) => characters >= text.length * (isSeveral ? SHARE_OF_SEVERAL : SHARE)).sort((a, b) => b.characters - a.characters);
+  const [best] = places
+    .filter(({ characters, isSeveral }) => characters >= text.length * (isSeveral ? SHARE_OF_SEVERAL : SHARE))
+    .sort((a, b) => b.characters - a.characters);
   return best && { ...best.layout, notes: [...best.layout.notes, ...besideNotes(text, best.layout.options.at)] };
 }
 
@@ -76,7 +90,7 @@ function membersAt(text: string, path: readonly string[]): { members: JsonValue[
   const values = new JsonValues(path);
   const members = (safely(() => values.push(text)) ?? []).filter(({ key }) => key !== undefined);
   const last = values.openValue;
-  return { members, open: last?.key === undefined ? undefined : last as JsonValue };
+  return { members, open: last?.key === undefined ? undefined : (last as JsonValue) };
 }
 
 function keyedAt(members: readonly JsonValue[], path: readonly string[]): Place | undefined {
@@ -84,11 +98,19 @@ function keyedAt(members: readonly JsonValue[], path: readonly string[]): Place 
   if (members.length < FEWEST_KEYED || objects.length < members.length) return undefined;
   const keys = objects.slice(0, LOOKED_AT).map(({ text }) => new Set(valuesOf(text, []).map(({ key }) => key!)));
   const [first] = keys;
-  const alike = keys.filter((each) => [...each].filter((key) => first!.has(key)).length * 2 >= Math.max(each.size, first!.size)).length;
+  const alike = keys.filter(
+    (each) => [...each].filter((key) => first!.has(key)).length * 2 >= Math.max(each.size, first!.size),
+  ).length;
   if (first!.size === 0 || alike < keys.length * 0.8) return undefined;
   const key = ['key', 'object_key', 'member_key'].find((name) => !keys.some((each) => each.has(name)))!;
   const characters = members.reduce((sum, each) => sum + each.text.length + each.key!.length + 4, 0);
-  return { layout: layout('keyed', { at: pointerOf(path), key }, [`each member ${path.length === 0 ? 'of the object' : `under ${pointerOf(path)}`} is a row, and its key stands in ${key}`]), characters, isSeveral: true };
+  return {
+    layout: layout('keyed', { at: pointerOf(path), key }, [
+      `each member ${path.length === 0 ? 'of the object' : `under ${pointerOf(path)}`} is a row, and its key stands in ${key}`,
+    ]),
+    characters,
+    isSeveral: true,
+  };
 }
 
 /** What the values of a list are; undefined where they are nothing that makes rows. */
@@ -100,7 +122,13 @@ function listAt(text: string, path: readonly string[], isCut: boolean): JsonLayo
   const kinds = open === undefined ? some.map(({ text: value }) => value[0]!) : [open];
   if (kinds.length === 0) return undefined;
   if (kinds.every((kind) => kind === '{')) {
-    if (path.at(-1) === 'features' && some.every((each) => valuesOf(each.text, []).some(({ key, text: value }) => key === 'type' && value === '"Feature"'))) return layout('features', { at }, ['each feature is a row: its properties, and its geometry as GeoJSON text']);
+    if (
+      path.at(-1) === 'features' &&
+      some.every((each) =>
+        valuesOf(each.text, []).some(({ key, text: value }) => key === 'type' && value === '"Feature"'),
+      )
+    )
+      return layout('features', { at }, ['each feature is a row: its properties, and its geometry as GeoJSON text']);
     return layout('array', { at });
   }
   if (kinds.every((kind) => kind === '[') && some.length > 0) return cellsAt(text, path, some);
@@ -117,10 +145,20 @@ function cellsAt(text: string, path: readonly string[], rows: readonly JsonValue
   const names = path.length === 0 ? undefined : namesBeside(text, path, width);
   if (names) return layout('cells', { at, names }, [`names are those of the list beside ${at}`]);
   const [first, ...others] = cut;
-  const areNames = first!.length === width && first!.every((cell) => cell.startsWith('"') && cell.length > 2) && new Set(first).size === width;
-  const differ = others.length === 0 || first!.some((_, column) => others.some((each) => !(each[column] ?? 'null').startsWith('"') && each[column] !== 'null'));
-  if (areNames && differ) return layout('cells', { at, header: true, names: first!.map(textOf) }, ['the first list has the names']);
-  return layout('cells', { at, names: Array.from({ length: width }, (_, index) => `column_${index + 1}`) }, ['the lists have no names, so their columns are numbered']);
+  const areNames =
+    first!.length === width &&
+    first!.every((cell) => cell.startsWith('"') && cell.length > 2) &&
+    new Set(first).size === width;
+  const differ =
+    others.length === 0 ||
+    first!.some((_, column) =>
+      others.some((each) => !(each[column] ?? 'null').startsWith('"') && each[column] !== 'null'),
+    );
+  if (areNames && differ)
+    return layout('cells', { at, header: true, names: first!.map(textOf) }, ['the first list has the names']);
+  return layout('cells', { at, names: Array.from({ length: width }, (_, index) => `column_${index + 1}`) }, [
+    'the lists have no names, so their columns are numbered',
+  ]);
 }
 
 function namesBeside(text: string, path: readonly string[], width: number): string[] | undefined {
@@ -128,8 +166,15 @@ function namesBeside(text: string, path: readonly string[], width: number): stri
   for (const each of members) {
     if (!each.text.startsWith('[') || each.key === path.at(-1)) continue;
     const values = safely(() => valuesOf(each.text, [])) ?? [];
-    const names = values.map(({ text: value }) => (value.startsWith('"') ? textOf(value) : value.startsWith('{') ? nameIn(value) : undefined));
-    if (names.length === width && names.every((name) => name !== undefined && name !== '') && new Set(names).size === width) return names as string[];
+    const names = values.map(({ text: value }) =>
+      value.startsWith('"') ? textOf(value) : value.startsWith('{') ? nameIn(value) : undefined,
+    );
+    if (
+      names.length === width &&
+      names.every((name) => name !== undefined && name !== '') &&
+      new Set(names).size === width
+    )
+      return names as string[];
   }
   return undefined;
 }
@@ -144,9 +189,15 @@ function nameIn(object: string): string | undefined {
 function besideNotes(text: string, at: string): string[] {
   if (at === '') return [];
   const steps = stepsOf(at);
-  const beside = membersAt(text, steps.slice(0, -1)).members.map(({ key }) => key!).filter((key) => key !== steps.at(-1) && !(steps.at(-1) === 'features' && ['type', 'name', 'crs', 'bbox'].includes(key)));
+  const beside = membersAt(text, steps.slice(0, -1))
+    .members.map(({ key }) => key!)
+    .filter(
+      (key) => key !== steps.at(-1) && !(steps.at(-1) === 'features' && ['type', 'name', 'crs', 'bbox'].includes(key)),
+    );
   const shown = beside.slice(0, 5).join(', ');
-  return [`rows stand under ${at}${beside.length === 0 ? '' : `; what stands beside is not read: ${shown}${beside.length > 5 ? ` and ${beside.length - 5} more` : ''}`}`];
+  return [
+    `rows stand under ${at}${beside.length === 0 ? '' : `; what stands beside is not read: ${shown}${beside.length > 5 ? ` and ${beside.length - 5} more` : ''}`}`,
+  ];
 }
 
 function textOf(quoted: string): string {
@@ -159,7 +210,12 @@ export function pointerOf(path: readonly string[]): string {
 }
 
 export function stepsOf(pointer: string): string[] {
-  return pointer === '' ? [] : pointer.slice(1).split('/').map((step) => step.replaceAll('~1', '/').replaceAll('~0', '~'));
+  return pointer === ''
+    ? []
+    : pointer
+        .slice(1)
+        .split('/')
+        .map((step) => step.replaceAll('~1', '/').replaceAll('~0', '~'));
 }
 
 /** A guess that fails is none. */

@@ -9,7 +9,9 @@ export class JsonRows {
   #isFirst = true;
 
   constructor(readonly options: JsonOptions) {
-    this.#values = new JsonValues(options.shape === 'sequence' || options.shape === 'lines' ? undefined : stepsOf(options.at));
+    this.#values = new JsonValues(
+      options.shape === 'sequence' || options.shape === 'lines' ? undefined : stepsOf(options.at),
+    );
   }
 
   push(text: string): string {
@@ -42,7 +44,9 @@ export class JsonRows {
         return rest.startsWith('}') ? `{${own}}` : `{${own},${rest}`;
       }
       case 'cells':
-        return text.startsWith('[') ? objectOf(valuesOf(text, []).map((cell, index) => [names[index] ?? `column_${index + 1}`, cell.text])) : objectOf([[names[0] ?? 'value', text]]);
+        return text.startsWith('[')
+          ? objectOf(valuesOf(text, []).map((cell, index) => [names[index] ?? `column_${index + 1}`, cell.text]))
+          : objectOf([[names[0] ?? 'value', text]]);
       case 'features':
         return isObject ? featureRow(text) : `{"value":${text}}`;
       default:
@@ -56,9 +60,14 @@ function featureRow(feature: string): string {
   const members = new Map(valuesOf(feature, []).map(({ key, text }) => [key!, text]));
   const properties = members.get('properties')?.startsWith('{') ? valuesOf(members.get('properties')!, []) : [];
   const taken = new Set(properties.map(({ key }) => key!.toLowerCase()));
-  const own = (name: string, text: string | undefined): [string, string][] => (text === undefined ? [] : [[taken.has(name) ? `feature_${name}` : name, text]]);
+  const own = (name: string, text: string | undefined): [string, string][] =>
+    text === undefined ? [] : [[taken.has(name) ? `feature_${name}` : name, text]];
   const geometry = members.get('geometry');
-  return objectOf([...own('id', members.get('id')), ...properties.map(({ key, text }): [string, string] => [key!, text]), ...own('geometry', geometry === undefined || geometry === 'null' ? 'null' : JSON.stringify(geometry))]);
+  return objectOf([
+    ...own('id', members.get('id')),
+    ...properties.map(({ key, text }): [string, string] => [key!, text]),
+    ...own('geometry', geometry === undefined || geometry === 'null' ? 'null' : JSON.stringify(geometry)),
+  ]);
 }
 
 function objectOf(members: readonly (readonly [name: string, text: string])[]): string {

@@ -13,7 +13,9 @@ export interface JsonValue {
 
 /** A value longer than this is none that anybody meant to be a row. */
 const MOST_CHARACTERS = 64 * 1024 * 1024;
-const [QUOTE, ESCAPE, OPEN_LIST, CLOSE_LIST, OPEN_OBJECT, CLOSE_OBJECT, COMMA, COLON] = [0x22, 0x5c, 0x5b, 0x5d, 0x7b, 0x7d, 0x2c, 0x3a];
+const [QUOTE, ESCAPE, OPEN_LIST, CLOSE_LIST, OPEN_OBJECT, CLOSE_OBJECT, COMMA, COLON] = [
+  0x22, 0x5c, 0x5b, 0x5d, 0x7b, 0x7d, 0x2c, 0x3a,
+];
 
 /** The values of the list or object under `path`, '' for the root; with `undefined` the values that follow each other at the root. */
 export class JsonValues {
@@ -90,15 +92,20 @@ export class JsonValues {
   }
 
   /** The value that the text ends within, as far as it goes. */
-  get openValue(): Partial<JsonValue> & { text: string } | undefined {
-    return this.#keepFrom < 0 ? undefined : { text: this.#held.slice(this.#keepFrom), ...(this.#valueKey === undefined ? {} : { key: this.#valueKey }) };
+  get openValue(): (Partial<JsonValue> & { text: string }) | undefined {
+    return this.#keepFrom < 0
+      ? undefined
+      : { text: this.#held.slice(this.#keepFrom), ...(this.#valueKey === undefined ? {} : { key: this.#valueKey }) };
   }
 
   /** Whether the path leads to what is open now, and values of it are wanted. */
   get #isHere(): boolean {
     const path = this.#path;
     if (path === undefined) return this.#open.length === 0;
-    return this.#open.length === path.length + 1 && this.#open.every(({ key }, index) => index === 0 || key === path[index - 1]);
+    return (
+      this.#open.length === path.length + 1 &&
+      this.#open.every(({ key }, index) => index === 0 || key === path[index - 1])
+    );
   }
 
   #beginValue(at: number, isKey: boolean): void {
@@ -125,7 +132,8 @@ export class JsonValues {
 
   #leave(isObject: boolean, text: string, end: number, found: JsonValue[]): void {
     const top = this.#open.pop();
-    if (!top || top.isObject !== isObject) throw new LakeError('bad-file', `a ${isObject ? '}' : ']'} that nothing opens`);
+    if (!top || top.isObject !== isObject)
+      throw new LakeError('bad-file', `a ${isObject ? '}' : ']'} that nothing opens`);
     this.#isKeyNext = false;
     this.#endValue(text, end, found);
   }
@@ -149,8 +157,13 @@ export class JsonValues {
 
   /** What no value or key at hand needs. */
   #forget(at: number): void {
-    const from = Math.min(this.#keepFrom < 0 ? at : this.#keepFrom, this.#stringFrom < 0 ? at : this.#stringFrom, this.#scalarFrom < 0 ? at : this.#scalarFrom);
-    if (at - from > MOST_CHARACTERS) throw new LakeError('limit', `a value is longer than ${MOST_CHARACTERS.toLocaleString('en')} characters`);
+    const from = Math.min(
+      this.#keepFrom < 0 ? at : this.#keepFrom,
+      this.#stringFrom < 0 ? at : this.#stringFrom,
+      this.#scalarFrom < 0 ? at : this.#scalarFrom,
+    );
+    if (at - from > MOST_CHARACTERS)
+      throw new LakeError('limit', `a value is longer than ${MOST_CHARACTERS.toLocaleString('en')} characters`);
     this.#held = this.#held.slice(from);
     this.#at = at - from;
     const moved = (place: number) => (place < 0 ? place : place - from);

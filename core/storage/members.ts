@@ -8,8 +8,16 @@ import { baseName } from './paths';
 export type ContainerKind = 'zip' | 'tar' | 'spreadsheet' | 'database';
 
 /** By the endings of their names. */
-const ENDINGS: Record<ContainerKind, string> = { zip: 'zip', tar: 'tar(\\.(gz|bz2|xz|zst|lz4))?|tgz|tbz2|txz', spreadsheet: 'xlsx|xlsm|xls|ods', database: 'sqlite3?|db' };
-const CONTAINERS = (Object.keys(ENDINGS) as ContainerKind[]).map((kind) => ({ kind, form: new RegExp(`\\.(${ENDINGS[kind]})$`, 'i') }));
+const ENDINGS: Record<ContainerKind, string> = {
+  zip: 'zip',
+  tar: 'tar(\\.(gz|bz2|xz|zst|lz4))?|tgz|tbz2|txz',
+  spreadsheet: 'xlsx|xlsm|xls|ods',
+  database: 'sqlite3?|db',
+};
+const CONTAINERS = (Object.keys(ENDINGS) as ContainerKind[]).map((kind) => ({
+  kind,
+  form: new RegExp(`\\.(${ENDINGS[kind]})$`, 'i'),
+}));
 const INSIDE = new RegExp(`\\.(${Object.values(ENDINGS).join('|')})/`, 'i');
 
 /** Undefined for a file that holds no others. */
@@ -40,8 +48,12 @@ export function listForPattern(store: ObjectStore, root: string, pattern: string
 
 /** A member's name as a path that stays within its container; undefined for what has no name, or is no data. */
 export function memberName(name: string): string | undefined {
-  const steps = name.replaceAll('\\', '/').split('/').filter((step) => step !== '' && step !== '.');
+  const steps = name
+    .replaceAll('\\', '/')
+    .split('/')
+    .filter((step) => step !== '' && step !== '.');
   // eslint-disable-next-line no-control-regex
-  if (steps.length === 0 || steps.some((step) => step === '..' || step === '__MACOSX' || /[\0-\x1f]/.test(step))) return undefined;
+  if (steps.length === 0 || steps.some((step) => step === '..' || step === '__MACOSX' || /[\0-\x1f]/.test(step)))
+    return undefined;
   return steps.join('/');
 }

@@ -9,15 +9,49 @@ export interface LogForm {
 }
 
 const QUOTED = String.raw`(?:[^"\\]|\\.)*`;
-const COMMON = String.raw`(?P<host>\S+) (?P<identity>\S+) (?P<user>.*?) \[(?P<time>[^\]]+)\] "(?:(?P<method>[A-Z]+) )?(?P<path>${QUOTED}?)(?: (?P<protocol>HTTP/[0-9.]+))?" (?P<status>\d{3}|-) (?P<bytes>\d+|-)`;
+const COMMON = [
+  String.raw`(?P<host>\S+) (?P<identity>\S+) (?P<user>.*?) \[(?P<time>[^\]]+)\] `,
+  String.raw`"(?:(?P<method>[A-Z]+) )?(?P<path>${QUOTED}?)(?: (?P<protocol>HTTP/[0-9.]+))?" `,
+  String.raw`(?P<status>\d{3}|-) (?P<bytes>\d+|-)`,
+].join('');
 
 /** The most particular first. */
 export const LOG_FORMS: readonly LogForm[] = [
-  { name: 'the combined log format of web servers', pattern: `${COMMON} "(?P<referrer>${QUOTED})" "(?P<agent>${QUOTED})".*`, source: 'Apache HTTP Server documentation, "Combined Log Format"' },
-  { name: 'the common log format of web servers', pattern: COMMON, source: 'Apache HTTP Server documentation, "Common Log Format"' },
-  { name: 'syslog (RFC 5424)', pattern: String.raw`<(?P<priority>\d{1,3})>(?P<version>\d{1,2}) (?P<time>\S+) (?P<host>\S+) (?P<program>\S+) (?P<process>\S+) (?P<message_id>\S+) (?P<data>-|(?:\[(?:[^\]\\]|\\.)*\])+) ?(?P<message>.*)`, source: 'RFC 5424, 6' },
-  { name: 'syslog (RFC 3164)', pattern: String.raw`(?:<(?P<priority>\d{1,3})>)?(?P<time>[A-Z][a-z][a-z] [ \d]\d \d\d:\d\d:\d\d) (?P<host>\S+) (?P<program>[^\s:\[]+)(?:\[(?P<process>\d+)\])?: ?(?P<message>.*)`, source: 'RFC 3164, 4.1' },
-  { name: 'a time, a level and a message', pattern: String.raw`\[?(?P<time>\d{4}-\d\d-\d\d[T ]\d\d:\d\d:\d\d(?:[.,]\d{1,6})?(?:Z|[+-]\d\d:?\d\d)?)\]?[ \t]+\[?(?P<level>TRACE|DEBUG|INFO|NOTICE|WARN|WARNING|ERROR|CRITICAL|FATAL|trace|debug|info|notice|warn|warning|error|critical|fatal)\]?:?[ \t]+(?P<message>.*)`, source: 'common practice' },
+  {
+    name: 'the combined log format of web servers',
+    pattern: `${COMMON} "(?P<referrer>${QUOTED})" "(?P<agent>${QUOTED})".*`,
+    source: 'Apache HTTP Server documentation, "Combined Log Format"',
+  },
+  {
+    name: 'the common log format of web servers',
+    pattern: COMMON,
+    source: 'Apache HTTP Server documentation, "Common Log Format"',
+  },
+  {
+    name: 'syslog (RFC 5424)',
+    pattern: [
+      String.raw`<(?P<priority>\d{1,3})>(?P<version>\d{1,2}) (?P<time>\S+) (?P<host>\S+) (?P<program>\S+) `,
+      String.raw`(?P<process>\S+) (?P<message_id>\S+) (?P<data>-|(?:\[(?:[^\]\\]|\\.)*\])+) ?(?P<message>.*)`,
+    ].join(''),
+    source: 'RFC 5424, 6',
+  },
+  {
+    name: 'syslog (RFC 3164)',
+    pattern: [
+      String.raw`(?:<(?P<priority>\d{1,3})>)?(?P<time>[A-Z][a-z][a-z] [ \d]\d \d\d:\d\d:\d\d) `,
+      String.raw`(?P<host>\S+) (?P<program>[^\s:\[]+)(?:\[(?P<process>\d+)\])?: ?(?P<message>.*)`,
+    ].join(''),
+    source: 'RFC 3164, 4.1',
+  },
+  {
+    name: 'a time, a level and a message',
+    pattern: [
+      String.raw`\[?(?P<time>\d{4}-\d\d-\d\d[T ]\d\d:\d\d:\d\d(?:[.,]\d{1,6})?(?:Z|[+-]\d\d:?\d\d)?)\]?[ \t]+`,
+      String.raw`\[?(?P<level>TRACE|DEBUG|INFO|NOTICE|WARN|WARNING|ERROR|CRITICAL|FATAL`,
+      String.raw`|trace|debug|info|notice|warn|warning|error|critical|fatal)\]?:?[ \t]+(?P<message>.*)`,
+    ].join(''),
+    source: 'common practice',
+  },
 ];
 
 /** Of a hundred lines so many must fit; the others are told. */
@@ -42,15 +76,17 @@ const PAIR = /(?:^|[ \t])([A-Za-z_@][\w.@/-]*)=("(?:[^"\\]|\\.)*"|[^\s"]\S*|)(?=
 /** The pairs of a line such as `level=info msg="it runs"`, and the words beside them; undefined where it has none. */
 function pairsOf(line: string): { pairs: [key: string, value: string][]; rest: string } | undefined {
   const pairs: [string, string][] = [];
-  const rest = line.replace(PAIR, (_, key: string, value: string) => {
-    pairs.push([key, value.startsWith('"') ? unquoted(value) : value]);
-    return ' ';
-  }).trim();
+  const rest = line
+    .replace(PAIR, (_, key: string, value: string) => {
+      pairs.push([key, value.startsWith('"') ? unquoted(value) : value]);
+      return ' ';
+    })
+    .trim();
   return pairs.length === 0 ? undefined : { pairs, rest };
 }
 
 function unquoted(text: string): string {
-  return text.slice(1, -1).replace(/\\(["\\nrt])/g, (_, mark: string) => ({ n: '\n', r: '\r', t: '\t' }[mark] ?? mark));
+  return text.slice(1, -1).replace(/\\(["\\nrt])/g, (_, mark: string) => ({ n: '\n', r: '\r', t: '\t' })[mark] ?? mark);
 }
 
 /** What the lines are; undefined where they are of no form that is known. */
@@ -69,13 +105,17 @@ function arePairs(lines: readonly string[]): boolean {
   return fitting >= (full.length * FITTING) / 100;
 }
 
-/** A line of pairs as a JSON object; a key that comes again has its last value, and words beside the pairs are `message`, or `rest` where a key is called so. */
+/**
+ * A line of pairs as a JSON object. A key that comes again has its last value; words beside the pairs are `message`, or `rest`
+ * where a key is called so.
+ */
 export function pairsAsJson(line: string): string | undefined {
   if (line.trim() === '') return undefined;
   const { pairs, rest } = pairsOf(line) ?? { pairs: [], rest: line.trim() };
   const members = new Map(pairs);
   if (rest !== '') members.set(members.has('message') ? 'rest' : 'message', rest);
-  return `{${[...members].map(([key, value]) => `${JSON.stringify(key)}:${isJsonNumber(value) ? value : value === '' ? 'null' : JSON.stringify(value)}`).join(',')}}`;
+  const text = (value: string) => (isJsonNumber(value) ? value : value === '' ? 'null' : JSON.stringify(value));
+  return `{${[...members].map(([key, value]) => `${JSON.stringify(key)}:${text(value)}`).join(',')}}`;
 }
 
 function isJsonNumber(text: string): boolean {

@@ -11,9 +11,31 @@ let runId: number;
 beforeAll(async () => {
   database = await testDatabase();
   await database.query("INSERT INTO storage (name, kind, location) VALUES ('bay', 'folder', '/x')");
-  runId = await startRun(database, await ensureCrawl(database, 'all', plainCrawl('bay', ''), 'R. Holt'), 'R. Holt', 'asked');
-  const base = { storageId: 1, location: 'a', digest: '', namespace: 'n', status: 'new', decision: 'undecided', format: 'csv', summary: '', files: 1, bytes: 1, rows: 1, relationId: null, evidence: { rowsAreEstimated: true } };
-  await addFindings(database, runId, [{ ...base, place: 'a/*', name: 'a', definition: { kind: 'lake', pointer: 'files' } }, { ...base, place: 'b/*', name: 'b', definition: null }] as unknown as NewFinding[]);
+  runId = await startRun(
+    database,
+    await ensureCrawl(database, 'all', plainCrawl('bay', ''), 'R. Holt'),
+    'R. Holt',
+    'asked',
+  );
+  const base = {
+    storageId: 1,
+    location: 'a',
+    digest: '',
+    namespace: 'n',
+    status: 'new',
+    decision: 'undecided',
+    format: 'csv',
+    summary: '',
+    files: 1,
+    bytes: 1,
+    rows: 1,
+    relationId: null,
+    evidence: { rowsAreEstimated: true },
+  };
+  await addFindings(database, runId, [
+    { ...base, place: 'a/*', name: 'a', definition: { kind: 'lake', pointer: 'files' } },
+    { ...base, place: 'b/*', name: 'b', definition: null },
+  ] as unknown as NewFinding[]);
 });
 const first = async () => (await findingsOf(database, runId))[0]!;
 const renamed = (finding: Finding, name: string) => ({ ...finding, name });
@@ -29,5 +51,13 @@ it('takes a correction of the finding as it is, and refuses one of what it was b
 
 it('tells findings in brief in the same order, with whether there is anything to register', async () => {
   const [full, brief] = await Promise.all([findingsOf(database, runId), briefFindingsOf(database, runId)]);
-  expect(brief.map(({ isDefined, rowsAreEstimated, ...rest }) => [rest.id, rest.name, rest.bytes, isDefined, rowsAreEstimated])).toEqual(full.map((each) => [each.id, each.name, each.bytes, each.definition !== null, true]));
+  expect(
+    brief.map(({ isDefined, rowsAreEstimated, ...rest }) => [
+      rest.id,
+      rest.name,
+      rest.bytes,
+      isDefined,
+      rowsAreEstimated,
+    ]),
+  ).toEqual(full.map((each) => [each.id, each.name, each.bytes, each.definition !== null, true]));
 });

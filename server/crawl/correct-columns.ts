@@ -20,13 +20,26 @@ export interface ColumnCorrection {
 export function correctColumns(folder: FolderDefinition, corrections: readonly ColumnCorrection[]): FolderDefinition {
   const positional = folder.options.format === 'csv' && !folder.options.header;
   const byName = new Map(corrections.map((each) => [each.name, each]));
-  for (const { name } of corrections) if (!folder.fields.some((field) => field.name === name)) throw new LakeError('bad-request', `There is no column "${name}" to correct.`);
+  for (const { name } of corrections)
+    if (!folder.fields.some((field) => field.name === name))
+      throw new LakeError('bad-request', `There is no column "${name}" to correct.`);
   const fields = folder.fields.map((field) => {
     const { rename, type } = byName.get(field.name) ?? { name: field.name };
-    if (rename !== undefined && rename !== field.name && (!positional || folder.partitionColumns.includes(field.name))) {
-      throw new LakeError('bad-request', `"${field.name}" is found by its name in the files or the path, so it cannot be called otherwise here; a view can.`);
+    if (
+      rename !== undefined &&
+      rename !== field.name &&
+      (!positional || folder.partitionColumns.includes(field.name))
+    ) {
+      throw new LakeError(
+        'bad-request',
+        `"${field.name}" is found by its name in the files or the path, so it cannot be called otherwise here; a view can.`,
+      );
     }
-    return { ...field, ...(rename === undefined ? {} : { name: rename }), ...(type === undefined ? {} : { type: parseTypeName(type) }) };
+    return {
+      ...field,
+      ...(rename === undefined ? {} : { name: rename }),
+      ...(type === undefined ? {} : { type: parseTypeName(type) }),
+    };
   });
   const twice = fields.find((field, index) => findField(fields.slice(0, index), field.name));
   if (twice) throw new LakeError('bad-request', `Two columns would be called "${twice.name}".`);
@@ -46,10 +59,22 @@ function withCorrectedForms(options: ReadOptions, corrections: readonly ColumnCo
 }
 
 /** `told`: columns whose type or writing somebody gave, so that nothing of it is open. */
-export function renamedEvidence(columns: Evidence['columns'], before: FolderDefinition, after: FolderDefinition, told: ReadonlySet<string>): Evidence['columns'] {
+export function renamedEvidence(
+  columns: Evidence['columns'],
+  before: FolderDefinition,
+  after: FolderDefinition,
+  told: ReadonlySet<string>,
+): Evidence['columns'] {
   return columns.map((column) => {
     const now = after.fields[before.fields.findIndex((field) => field.name === column.name)];
     const { isAmbiguous: _, ...plain } = column;
-    return now ? { ...(told.has(column.name) ? plain : column), name: now.name, type: typeName(now.type), clash: column.clash && typeName(now.type) === column.type } : column;
+    return now
+      ? {
+          ...(told.has(column.name) ? plain : column),
+          name: now.name,
+          type: typeName(now.type),
+          clash: column.clash && typeName(now.type) === column.type,
+        }
+      : column;
   });
 }

@@ -19,8 +19,17 @@ const STEP_BYTES = 256e6;
 const STEP_FILES = 200;
 
 /** The finding with what all of its files say. A value that does not fit widens its column; a file that cannot be read makes it unreadable. */
-export async function checkedToTheEnd(finding: Finding, storage: OpenStorage, tools: ScanTools, context: JobContext): Promise<Corrected> {
-  if (finding.definition?.kind !== 'folder') throw new LakeError('bad-request', 'Only plain files are read to their ends; a table in a lake format tells its own types.');
+export async function checkedToTheEnd(
+  finding: Finding,
+  storage: OpenStorage,
+  tools: ScanTools,
+  context: JobContext,
+): Promise<Corrected> {
+  if (finding.definition?.kind !== 'folder')
+    throw new LakeError(
+      'bad-request',
+      'Only plain files are read to their ends; a table in a lake format tells its own types.',
+    );
   const before = finding.definition.folder;
   const { definite } = await byPattern(storage, fullPattern(finding.location, before));
   const found = { definition: before, rows: 0, files: 0, repairs: [] as string[], missing: new Map<string, Missing>() };
@@ -28,12 +37,17 @@ export async function checkedToTheEnd(finding: Finding, storage: OpenStorage, to
   let done = 0;
   for (const step of steps(definite.files)) {
     context.check();
-    const { definition, proof } = await prove(tools, storage, found.definition, step, { name: `${finding.namespace}.${finding.name}`, mostBytes: Infinity, mostFiles: Infinity });
+    const { definition, proof } = await prove(tools, storage, found.definition, step, {
+      name: `${finding.namespace}.${finding.name}`,
+      mostBytes: Infinity,
+      mostFiles: Infinity,
+    });
     found.definition = definition;
     found.rows += proof.rows ?? 0;
     found.files += proof.files;
     found.repairs.push(...proof.repairs);
-    for (const each of proof.missing) found.missing.set(each.column, { ...each, values: each.values + (found.missing.get(each.column)?.values ?? 0) });
+    for (const each of proof.missing)
+      found.missing.set(each.column, { ...each, values: each.values + (found.missing.get(each.column)?.values ?? 0) });
     context.progress((done += step.length), definite.files.length, step.at(-1)!.path);
     if (proof.problem) {
       problem = proof.problem;
@@ -51,19 +65,51 @@ interface Found {
   missing: ReadonlyMap<string, Missing>;
 }
 
-function asFinding(finding: Finding, before: FolderDefinition, { definition, rows, files, repairs, missing }: Found, of: number, problem: { path: string; problem: string; line?: number } | undefined): Corrected {
+function asFinding(
+  finding: Finding,
+  before: FolderDefinition,
+  { definition, rows, files, repairs, missing }: Found,
+  of: number,
+  problem: { path: string; problem: string; line?: number } | undefined,
+): Corrected {
   const place = `${finding.storage}:${finding.location}`;
   const isWhole = files === of && !problem;
-  const proof = { rows: isWhole ? rows : null, files, of, repairs: [...(finding.evidence.proof?.repairs ?? []), ...repairs], missing: [...missing.values()] };
+  const proof = {
+    rows: isWhole ? rows : null,
+    files,
+    of,
+    repairs: [...(finding.evidence.proof?.repairs ?? []), ...repairs],
+    missing: [...missing.values()],
+  };
   const types = new Map(definition.fields.map((each) => [each.name, typeName(each.type)]));
-  const columns = finding.evidence.columns.map((column) => ({ ...column, type: types.get(column.name) ?? column.type }));
-  const statement = registerStatement([finding.namespace, finding.name], definition.fields, { format: definition.options.format, location: place, pattern: definition.pattern });
+  const columns = finding.evidence.columns.map((column) => ({
+    ...column,
+    type: types.get(column.name) ?? column.type,
+  }));
+  const statement = registerStatement([finding.namespace, finding.name], definition.fields, {
+    format: definition.options.format,
+    location: place,
+    pattern: definition.pattern,
+  });
   return {
-    namespace: finding.namespace, name: finding.name, format: finding.format, rows: isWhole ? rows : finding.rows,
-    status: problem ? 'unreadable' : finding.status, decision: problem ? 'undecided' : finding.decision,
-    summary: problem ? `one file cannot be read: ${problem.problem}` : finding.summary.replace(describeOptions(before.options), () => describeOptions(definition.options)),
+    namespace: finding.namespace,
+    name: finding.name,
+    format: finding.format,
+    rows: isWhole ? rows : finding.rows,
+    status: problem ? 'unreadable' : finding.status,
+    decision: problem ? 'undecided' : finding.decision,
+    summary: problem
+      ? `one file cannot be read: ${problem.problem}`
+      : finding.summary.replace(describeOptions(before.options), () => describeOptions(definition.options)),
     definition: { kind: 'folder', folder: { ...definition, found: definition.fields } },
-    evidence: { ...finding.evidence, columns, statement, proof, problems: problem ? [problem] : finding.evidence.problems, rowsAreEstimated: isWhole ? false : finding.evidence.rowsAreEstimated },
+    evidence: {
+      ...finding.evidence,
+      columns,
+      statement,
+      proof,
+      problems: problem ? [problem] : finding.evidence.problems,
+      rowsAreEstimated: isWhole ? false : finding.evidence.rowsAreEstimated,
+    },
   };
 }
 

@@ -3,7 +3,15 @@
  * engine reads as those types (Apache Arrow columnar format 1.5). Values are taken from the buffers, so that none is rounded.
  */
 import { open } from 'node:fs/promises';
-import { compressionRegistry, CompressionType, DataType, RecordBatchReader, type Data, type Field as ArrowField, type RecordBatch } from 'apache-arrow';
+import {
+  compressionRegistry,
+  CompressionType,
+  DataType,
+  RecordBatchReader,
+  type Data,
+  type Field as ArrowField,
+  type RecordBatch,
+} from 'apache-arrow';
 import { decompress as unzstd } from 'fzstd';
 import { LakeError } from '../../core/errors';
 import { bytesText } from '../../core/folder/avro-rows';
@@ -27,7 +35,11 @@ const MICRO_NANOS = 1000n;
 export async function arrowFields(source: string): Promise<Field[]> {
   const file = await open(source);
   try {
-    const reader = await (await RecordBatchReader.from(file as never) as unknown as { open(): Promise<{ schema: { fields: ArrowField[] } }> }).open();
+    const reader = await (
+      (await RecordBatchReader.from(file as never)) as unknown as {
+        open(): Promise<{ schema: { fields: ArrowField[] } }>;
+      }
+    ).open();
     return reader.schema.fields.map(fieldOf);
   } finally {
     await file.close();
@@ -38,12 +50,16 @@ export async function arrowFields(source: string): Promise<Field[]> {
 export async function* arrowLines(source: string): AsyncGenerator<string> {
   const file = await open(source);
   try {
-    const reader = await RecordBatchReader.from(file as never) as unknown as AsyncIterable<RecordBatch>;
+    const reader = (await RecordBatchReader.from(file as never)) as unknown as AsyncIterable<RecordBatch>;
     for await (const batch of reader) {
-      const columns = batch.schema.fields.map((each, index) => ({ name: JSON.stringify(each.name), data: batch.data.children[index]! }));
+      const columns = batch.schema.fields.map((each, index) => ({
+        name: JSON.stringify(each.name),
+        data: batch.data.children[index]!,
+      }));
       for (let start = 0; start < batch.numRows; start += ROWS_AT_ONCE) {
         const lines: string[] = [];
-        for (let row = start; row < Math.min(start + ROWS_AT_ONCE, batch.numRows); row++) lines.push(`{${columns.map(({ name, data }) => `${name}:${json(valueAt(data, row))}`).join(',')}}\n`);
+        for (let row = start; row < Math.min(start + ROWS_AT_ONCE, batch.numRows); row++)
+          lines.push(`{${columns.map(({ name, data }) => `${name}:${json(valueAt(data, row))}`).join(',')}}\n`);
         yield lines.join('');
       }
     }
@@ -62,24 +78,45 @@ function typeOf(type: DataType, name: string): LogicalType {
   if (DataType.isDictionary(type)) return typeOf(type.dictionary as DataType, name);
   if (DataType.isInt(type)) {
     if (type.bitWidth === 64 && !type.isSigned) return { kind: 'decimal', precision: 20, scale: 0 };
-    const kinds = type.isSigned ? { 8: 'byte', 16: 'short', 32: 'int', 64: 'long' } as const : { 8: 'short', 16: 'int', 32: 'long', 64: 'long' } as const;
+    const kinds = type.isSigned
+      ? ({ 8: 'byte', 16: 'short', 32: 'int', 64: 'long' } as const)
+      : ({ 8: 'short', 16: 'int', 32: 'long', 64: 'long' } as const);
     return { kind: kinds[type.bitWidth as 8] };
   }
   if (DataType.isFloat(type)) return { kind: type.precision === 2 ? 'double' : 'float' };
-  if (DataType.isDecimal(type)) return type.precision <= 38 ? { kind: 'decimal', precision: type.precision, scale: type.scale } : { kind: 'string' };
+  if (DataType.isDecimal(type))
+    return type.precision <= 38
+      ? { kind: 'decimal', precision: type.precision, scale: type.scale }
+      : { kind: 'string' };
   if (DataType.isBool(type)) return { kind: 'boolean' };
   if (DataType.isDate(type)) return { kind: 'date' };
   if (DataType.isTime(type)) return { kind: 'time' };
-  if (DataType.isTimestamp(type)) return type.timezone ? { kind: 'timestamptz' } : { kind: type.unit === 3 ? 'timestamp_ns' : 'timestamp' };
+  if (DataType.isTimestamp(type))
+    return type.timezone ? { kind: 'timestamptz' } : { kind: type.unit === 3 ? 'timestamp_ns' : 'timestamp' };
   if (DataType.isDuration(type)) return { kind: 'long' };
-  if (DataType.isBinary(type) || DataType.isLargeBinary(type) || DataType.isBinaryView(type) || DataType.isFixedSizeBinary(type)) return { kind: 'binary' };
+  if (
+    DataType.isBinary(type) ||
+    DataType.isLargeBinary(type) ||
+    DataType.isBinaryView(type) ||
+    DataType.isFixedSizeBinary(type)
+  )
+    return { kind: 'binary' };
   if (DataType.isStruct(type)) return { kind: 'struct', fields: (type.children as ArrowField[]).map(fieldOf) };
   if (DataType.isMap(type)) {
     const [key, value] = (type.children[0]!.type as DataType & { children: ArrowField[] }).children;
-    return { kind: 'map', key: field('key', typeOf(key!.type as DataType, name), { required: true }), value: field('value', typeOf(value!.type as DataType, name)) };
+    return {
+      kind: 'map',
+      key: field('key', typeOf(key!.type as DataType, name), { required: true }),
+      value: field('value', typeOf(value!.type as DataType, name)),
+    };
   }
-  if (DataType.isList(type) || DataType.isLargeList(type) || DataType.isFixedSizeList(type)) return { kind: 'list', element: field('element', typeOf((type.children as ArrowField[])[0]!.type as DataType, name)) };
-  if (DataType.isUtf8(type) || DataType.isLargeUtf8(type) || DataType.isUtf8View(type) || DataType.isNull(type)) return { kind: 'string' };
+  if (DataType.isList(type) || DataType.isLargeList(type) || DataType.isFixedSizeList(type))
+    return {
+      kind: 'list',
+      element: field('element', typeOf((type.children as ArrowField[])[0]!.type as DataType, name)),
+    };
+  if (DataType.isUtf8(type) || DataType.isLargeUtf8(type) || DataType.isUtf8View(type) || DataType.isNull(type))
+    return { kind: 'string' };
   throw new LakeError('unsupported', `the column "${name}" is of the Arrow type ${String(type)}, which is not read`);
 }
 
@@ -94,19 +131,32 @@ function valueAt(data: Data, row: number): unknown {
   const values = data.values as unknown as ArrayLike<number | bigint>;
   if (DataType.isInt(type)) return values[row];
   if (DataType.isFloat(type)) return type.precision === 0 ? half(Number(values[row])) : values[row];
-  if (DataType.isBool(type)) return ((data.values as unknown as Uint8Array)[(data.offset + row) >> 3]! & (1 << ((data.offset + row) & 7))) !== 0;
+  if (DataType.isBool(type))
+    return ((data.values as unknown as Uint8Array)[(data.offset + row) >> 3]! & (1 << ((data.offset + row) & 7))) !== 0;
   if (DataType.isDecimal(type)) return decimalAt(data, row, type.bitWidth, type.scale);
   if (DataType.isDate(type)) return formatDate(type.unit === 0 ? Number(values[row]) : daysOf(millisAt(data, row)));
   if (DataType.isTime(type)) return timeText(nanosAt(data, row, type.unit, type.bitWidth));
-  if (DataType.isTimestamp(type)) return timestampText(nanosAt(data, row, type.unit, 64), type.unit === 3, Boolean(type.timezone));
+  if (DataType.isTimestamp(type))
+    return timestampText(nanosAt(data, row, type.unit, 64), type.unit === 3, Boolean(type.timezone));
   if (DataType.isDuration(type)) return longAt(data, row);
-  if (DataType.isFixedSizeBinary(type)) return bytesText((data.values as unknown as Uint8Array).subarray(row * type.byteWidth, (row + 1) * type.byteWidth));
-  if (DataType.isStruct(type)) return Object.fromEntries((type.children as ArrowField[]).map((each, index) => [each.name, valueAt(data.children[index]!, row)]));
-  if (DataType.isMap(type)) return Object.fromEntries(itemsAt(data, row).map(([pair, at]) => [String(valueAt(pair.children[0]!, at)), valueAt(pair.children[1]!, at)]));
-  if (DataType.isFixedSizeList(type)) return Array.from({ length: type.listSize }, (_, index) => valueAt(data.children[0]!, row * type.listSize + index));
-  if (DataType.isList(type) || DataType.isLargeList(type)) return itemsAt(data, row).map(([child, at]) => valueAt(child, at));
+  if (DataType.isFixedSizeBinary(type))
+    return bytesText((data.values as unknown as Uint8Array).subarray(row * type.byteWidth, (row + 1) * type.byteWidth));
+  if (DataType.isStruct(type))
+    return Object.fromEntries(
+      (type.children as ArrowField[]).map((each, index) => [each.name, valueAt(data.children[index]!, row)]),
+    );
+  if (DataType.isMap(type))
+    return Object.fromEntries(
+      itemsAt(data, row).map(([pair, at]) => [String(valueAt(pair.children[0]!, at)), valueAt(pair.children[1]!, at)]),
+    );
+  if (DataType.isFixedSizeList(type))
+    return Array.from({ length: type.listSize }, (_, index) => valueAt(data.children[0]!, row * type.listSize + index));
+  if (DataType.isList(type) || DataType.isLargeList(type))
+    return itemsAt(data, row).map(([child, at]) => valueAt(child, at));
   const bytes = bytesAt(data, row, type);
-  return DataType.isUtf8(type) || DataType.isLargeUtf8(type) || DataType.isUtf8View(type) ? new TextDecoder().decode(bytes) : bytesText(bytes);
+  return DataType.isUtf8(type) || DataType.isLargeUtf8(type) || DataType.isUtf8View(type)
+    ? new TextDecoder().decode(bytes)
+    : bytesText(bytes);
 }
 
 function fromChunks(chunks: readonly Data[], row: number): unknown {
@@ -155,7 +205,9 @@ function daysOf(millis: bigint): number {
 }
 
 function nanosAt(data: Data, row: number, unit: number, bitWidth: number): bigint {
-  return (bitWidth === 32 ? BigInt((data.values as unknown as Int32Array)[row]!) : longAt(data, row)) * UNIT_NANOS[unit]!;
+  return (
+    (bitWidth === 32 ? BigInt((data.values as unknown as Int32Array)[row]!) : longAt(data, row)) * UNIT_NANOS[unit]!
+  );
 }
 
 function timeText(nanos: bigint): string {
@@ -168,7 +220,11 @@ function timestampText(nanos: bigint, isNanos: boolean, hasZone: boolean): strin
 }
 
 function whole(nanos: bigint): bigint {
-  if (nanos % MICRO_NANOS !== 0n) throw new LakeError('unsupported', 'a time has nanoseconds, and its type holds microseconds; have it written with those, or without a zone');
+  if (nanos % MICRO_NANOS !== 0n)
+    throw new LakeError(
+      'unsupported',
+      'a time has nanoseconds, and its type holds microseconds; have it written with those, or without a zone',
+    );
   return nanos / MICRO_NANOS;
 }
 
@@ -191,8 +247,12 @@ function half(bits: number): number {
 function json(value: unknown): string {
   if (typeof value === 'bigint') return value.toString();
   // JSON knows no number that is none, and no zero below zero; the engine reads them from their texts.
-  if (typeof value === 'number') return Object.is(value, -0) ? '"-0.0"' : Number.isFinite(value) ? String(value) : `"${value}"`;
+  if (typeof value === 'number')
+    return Object.is(value, -0) ? '"-0.0"' : Number.isFinite(value) ? String(value) : `"${value}"`;
   if (Array.isArray(value)) return `[${value.map(json).join(',')}]`;
-  if (value !== null && typeof value === 'object') return `{${Object.entries(value).map(([key, each]) => `${JSON.stringify(key)}:${json(each)}`).join(',')}}`;
+  if (value !== null && typeof value === 'object')
+    return `{${Object.entries(value)
+      .map(([key, each]) => `${JSON.stringify(key)}:${json(each)}`)
+      .join(',')}}`;
   return JSON.stringify(value ?? null);
 }

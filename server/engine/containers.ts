@@ -37,16 +37,32 @@ export async function unpackContainer(request: ContainerRequest): Promise<Unpack
     else if (request.kind === 'spreadsheet') await (await import('./sheets')).sheetsOf(request.source, sink);
     else await (await import('./sqlite-tables')).tablesOf(request.source, sink);
   } catch (error) {
-    if (error instanceof LakeError) throw new LakeError(error.kind, `${request.name}: ${error.message}`, {}, { cause: error });
-    throw new LakeError('bad-file', `${request.name} cannot be read as ${KIND_WORDS[request.kind]}: ${faultWords(error)}.`, {}, { cause: error });
+    if (error instanceof LakeError)
+      throw new LakeError(error.kind, `${request.name}: ${error.message}`, {}, { cause: error });
+    throw new LakeError(
+      'bad-file',
+      `${request.name} cannot be read as ${KIND_WORDS[request.kind]}: ${faultWords(error)}.`,
+      {},
+      { cause: error },
+    );
   }
   return { members: sink.members, notes: sink.notes };
 }
 
-const KIND_WORDS: Record<ContainerKind, string> = { zip: 'a zip archive', tar: 'a tar archive', spreadsheet: 'a spreadsheet', database: 'an SQLite database' };
+const KIND_WORDS: Record<ContainerKind, string> = {
+  zip: 'a zip archive',
+  tar: 'a tar archive',
+  spreadsheet: 'a spreadsheet',
+  database: 'an SQLite database',
+};
 
 async function unzip(source: string, sink: MemberSink): Promise<void> {
-  const file = await yauzl.openPromise(source, { lazyEntries: true, autoClose: false, decodeStrings: false, validateEntrySizes: true });
+  const file = await yauzl.openPromise(source, {
+    lazyEntries: true,
+    autoClose: false,
+    decodeStrings: false,
+    validateEntrySizes: true,
+  });
   let encrypted = 0;
   try {
     for await (const entry of file.eachEntry()) {
@@ -62,8 +78,10 @@ async function unzip(source: string, sink: MemberSink): Promise<void> {
   } finally {
     file.close();
   }
-  if (encrypted > 0 && sink.members.length === 0) throw new LakeError('unsupported', 'its files are encrypted; unpack it beside');
-  if (encrypted > 0) sink.notes.push(`${encrypted} ${encrypted === 1 ? 'file is' : 'files are'} encrypted and not read`);
+  if (encrypted > 0 && sink.members.length === 0)
+    throw new LakeError('unsupported', 'its files are encrypted; unpack it beside');
+  if (encrypted > 0)
+    sink.notes.push(`${encrypted} ${encrypted === 1 ? 'file is' : 'files are'} encrypted and not read`);
 }
 
 async function untar(source: string, sink: MemberSink): Promise<void> {

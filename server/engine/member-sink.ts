@@ -29,12 +29,15 @@ export class MemberSink {
   next(name: string): string | undefined {
     const own = memberName(name);
     if (own === undefined) {
-      if (!name.includes('__MACOSX')) this.notes.push(`${name.slice(0, 100)} is passed over: its name leads out of the archive`);
+      if (!name.includes('__MACOSX'))
+        this.notes.push(`${name.slice(0, 100)} is passed over: its name leads out of the archive`);
       return undefined;
     }
-    if (this.members.length >= MOST_MEMBERS) throw new LakeError('limit', `it holds more than ${MOST_MEMBERS.toLocaleString('en')} files; unpack it beside`);
+    if (this.members.length >= MOST_MEMBERS)
+      throw new LakeError('limit', `it holds more than ${MOST_MEMBERS.toLocaleString('en')} files; unpack it beside`);
     let distinct = own;
-    for (let number = 2; this.#names.has(distinct.toLowerCase()); number++) distinct = own.replace(/(\.[^./]*)?$/, `_${number}$1`);
+    for (let number = 2; this.#names.has(distinct.toLowerCase()); number++)
+      distinct = own.replace(/(\.[^./]*)?$/, `_${number}$1`);
     this.#names.add(distinct.toLowerCase());
     const file = String(this.members.length);
     this.members.push({ path: distinct, file, bytes: 0 });
@@ -45,7 +48,11 @@ export class MemberSink {
   count(bytes: number): void {
     this.members.at(-1)!.bytes += bytes;
     this.#bytes += bytes;
-    if (this.#bytes > this.request.mostBytes) throw new LakeError('limit', `what it holds is more than ${Math.round(this.request.mostBytes / 1e6).toLocaleString('en')} MB; unpack it beside`);
+    if (this.#bytes > this.request.mostBytes)
+      throw new LakeError(
+        'limit',
+        `what it holds is more than ${Math.round(this.request.mostBytes / 1e6).toLocaleString('en')} MB; unpack it beside`,
+      );
   }
 
   async stream(name: string, bytes: Readable): Promise<void> {

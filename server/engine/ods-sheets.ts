@@ -18,7 +18,8 @@ export async function odsSheets(source: string): Promise<Sheet[]> {
       if (entry.fileName !== 'content.xml') continue;
       const sheets = new SheetReader();
       const decoder = new TextDecoder();
-      for await (const chunk of await file.openReadStreamPromise(entry)) sheets.write(decoder.decode(chunk as Buffer, { stream: true }));
+      for await (const chunk of await file.openReadStreamPromise(entry))
+        sheets.write(decoder.decode(chunk as Buffer, { stream: true }));
       sheets.write(decoder.decode());
       return sheets.sheets;
     }
@@ -40,7 +41,9 @@ class SheetReader {
   #cells = 0;
 
   constructor() {
-    this.#parser.on('error', (error) => { throw error; });
+    this.#parser.on('error', (error) => {
+      throw error;
+    });
     this.#parser.on('opentag', ({ name, attributes }) => this.#open(name, attributes as Record<string, string>));
     this.#parser.on('text', (text) => this.#text(text));
     this.#parser.on('closetag', ({ name }) => this.#close(name));
@@ -61,7 +64,12 @@ class SheetReader {
         break;
       case 'table:table-cell':
       case 'table:covered-table-cell':
-        this.#cell = { value: valueOf(given), text: '', paragraphs: 0, repeats: Number(given['table:number-columns-repeated'] ?? 1) };
+        this.#cell = {
+          value: valueOf(given),
+          text: '',
+          paragraphs: 0,
+          repeats: Number(given['table:number-columns-repeated'] ?? 1),
+        };
         break;
       case 'office:annotation':
       case 'draw:frame':
@@ -115,7 +123,8 @@ class SheetReader {
 
   #count(cells: number): void {
     this.#cells += cells;
-    if (this.#cells > MOST_CELLS) throw new LakeError('limit', `it has more than ${MOST_CELLS.toLocaleString('en')} cells`);
+    if (this.#cells > MOST_CELLS)
+      throw new LakeError('limit', `it has more than ${MOST_CELLS.toLocaleString('en')} cells`);
   }
 }
 
@@ -142,5 +151,7 @@ function valueOf(given: Record<string, string>): string | undefined {
 /** `PT09H30M00S` as a time of day; longer durations stay as they are. */
 function timeOf(text: string | undefined): string | undefined {
   const [, hours, minutes, seconds] = /^PT(\d+)H(\d+)M(\d+(?:\.\d+)?)S$/.exec(text ?? '') ?? [];
-  return hours === undefined || Number(hours) > 23 ? text : `${hours.padStart(2, '0')}:${minutes!.padStart(2, '0')}:${seconds!.padStart(2, '0')}`;
+  return hours === undefined || Number(hours) > 23
+    ? text
+    : `${hours.padStart(2, '0')}:${minutes!.padStart(2, '0')}:${seconds!.padStart(2, '0')}`;
 }

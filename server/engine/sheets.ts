@@ -14,24 +14,55 @@ const DAY_MS = 86_400_000;
 
 export async function sheetsOf(source: string, sink: MemberSink): Promise<void> {
   const { size } = await stat(source);
-  if (size > MOST_BYTES) throw new LakeError('limit', `spreadsheets of more than ${MOST_BYTES / 1e6} MB are not read; save its sheets as CSV`);
-  if (await isOpenDocument(source)) return writeSheets((await odsSheets(source)).map(({ name, rows }) => ({ name, rows: trimmed(rows) })), sink);
-  const { read, SSF, utils } = (await import('@e965/xlsx')).default ?? await import('@e965/xlsx');
-  const book = read(await readFile(source), { dense: true, cellNF: true, cellHTML: false, cellText: false, cellFormula: false, sheetStubs: false, WTF: false });
+  if (size > MOST_BYTES)
+    throw new LakeError(
+      'limit',
+      `spreadsheets of more than ${MOST_BYTES / 1e6} MB are not read; save its sheets as CSV`,
+    );
+  if (await isOpenDocument(source))
+    return writeSheets(
+      (await odsSheets(source)).map(({ name, rows }) => ({ name, rows: trimmed(rows) })),
+      sink,
+    );
+  const { read, SSF, utils } = (await import('@e965/xlsx')).default ?? (await import('@e965/xlsx'));
+  const book = read(await readFile(source), {
+    dense: true,
+    cellNF: true,
+    cellHTML: false,
+    cellText: false,
+    cellFormula: false,
+    sheetStubs: false,
+    WTF: false,
+  });
   const is1904 = book.Workbook?.WBProps?.date1904 === true;
   const textOf = (cell: CellObject): string => {
-    if (cell.t === 'n') return typeof cell.z === 'string' && SSF.is_date(cell.z) ? timeText(cell.v as number, cell.z, is1904) : String(cell.v);
+    if (cell.t === 'n')
+      return typeof cell.z === 'string' && SSF.is_date(cell.z)
+        ? timeText(cell.v as number, cell.z, is1904)
+        : String(cell.v);
     if (cell.t === 'b') return String(cell.v);
     if (cell.t === 'e') return cell.w ?? '#ERROR';
     if (cell.t === 'd') return (cell.v as Date).toISOString();
     return cell.v === undefined ? '' : String(cell.v);
   };
-  writeSheets(book.SheetNames.map((name) => ({ name, rows: trimmed(cellsOf(book.Sheets[name]!, utils.decode_range).map((row) => Array.from(row, (cell) => (cell ? textOf(cell) : '')))) })), sink);
+  writeSheets(
+    book.SheetNames.map((name) => ({
+      name,
+      rows: trimmed(
+        cellsOf(book.Sheets[name]!, utils.decode_range).map((row) =>
+          Array.from(row, (cell) => (cell ? textOf(cell) : '')),
+        ),
+      ),
+    })),
+    sink,
+  );
 }
 
 /** By its first entry, which says of what kind it is ("Zip file structure", ODF 1.3, part 2). */
 async function isOpenDocument(source: string): Promise<boolean> {
-  return Buffer.from(await readPart(source, { start: 0, end: 100 })).toString('latin1').includes('mimetypeapplication/vnd.oasis.opendocument.spreadsheet');
+  return Buffer.from(await readPart(source, { start: 0, end: 100 }))
+    .toString('latin1')
+    .includes('mimetypeapplication/vnd.oasis.opendocument.spreadsheet');
 }
 
 function writeSheets(sheets: readonly Sheet[], sink: MemberSink): void {
@@ -58,8 +89,22 @@ function trimmed(rows: readonly string[][]): string[][] {
   const first = rows.findIndex(isUsed);
   if (first < 0) return [];
   const used = rows.slice(first, rows.findLastIndex(isUsed) + 1);
-  const left = used.filter(isUsed).reduce((least, row) => Math.min(least, row.findIndex((text) => text !== '')), Infinity);
-  const right = used.reduce((most, row) => Math.max(most, row.findLastIndex((text) => text !== '')), 0);
+  const left = used.filter(isUsed).reduce(
+    (least, row) =>
+      Math.min(
+        least,
+        row.findIndex((text) => text !== ''),
+      ),
+    Infinity,
+  );
+  const right = used.reduce(
+    (most, row) =>
+      Math.max(
+        most,
+        row.findLastIndex((text) => text !== ''),
+      ),
+    0,
+  );
   return used.map((row) => Array.from({ length: right - left + 1 }, (_, column) => row[left + column] ?? ''));
 }
 
@@ -71,8 +116,17 @@ function timeText(value: number, format: string, is1904: boolean): string {
   const epoch = is1904 ? Date.UTC(1904, 0, 1) : value < 60 ? Date.UTC(1899, 11, 31) : Date.UTC(1899, 11, 30);
   const at = new Date(epoch + Math.round(value * DAY_MS));
   if (Number.isNaN(at.getTime()) || value < 0) return String(value);
-  if (!hasDay && hasTime && value < 1) return at.toISOString().slice(11, 23).replace(/\.000$/, '');
+  if (!hasDay && hasTime && value < 1)
+    return at
+      .toISOString()
+      .slice(11, 23)
+      .replace(/\.000$/, '');
   const isWhole = Number.isInteger(value);
   // A day at midnight is a day, whatever it is shown as.
-  return isWhole ? at.toISOString().slice(0, 10) : `${at.toISOString().slice(0, 10)} ${at.toISOString().slice(11, 23).replace(/\.000$/, '')}`;
+  return isWhole
+    ? at.toISOString().slice(0, 10)
+    : `${at.toISOString().slice(0, 10)} ${at
+        .toISOString()
+        .slice(11, 23)
+        .replace(/\.000$/, '')}`;
 }

@@ -13,14 +13,17 @@ const { Database } = createRequire(import.meta.url)('node-sqlite3-wasm') as type
 const ROWS_AT_ONCE = 1000;
 
 export async function tablesOf(source: string, sink: MemberSink): Promise<void> {
-  if (Buffer.from(await readPart(source, { start: 0, end: 16 })).toString('latin1') !== 'SQLite format 3\0') throw new LakeError('bad-file', 'it is no SQLite database; other kinds of database file are not read');
+  if (Buffer.from(await readPart(source, { start: 0, end: 16 })).toString('latin1') !== 'SQLite format 3\0')
+    throw new LakeError('bad-file', 'it is no SQLite database; other kinds of database file are not read');
   // The library makes a lock beside what it opens, and nothing of ours belongs beside people's files.
   const copy = `${sink.request.target}/source`;
   copyFileSync(source, copy);
   withoutWriteAheadLog(copy);
   const database = new Database(copy, { readOnly: true });
   try {
-    const tables = database.all("SELECT name FROM sqlite_schema WHERE type IN ('table', 'view') AND name NOT LIKE 'sqlite\\_%' ESCAPE '\\' ORDER BY name") as { name: string }[];
+    const tables = database.all(
+      "SELECT name FROM sqlite_schema WHERE type IN ('table', 'view') AND name NOT LIKE 'sqlite\\_%' ESCAPE '\\' ORDER BY name",
+    ) as { name: string }[];
     for (const { name } of tables) writeTable(database, name, sink);
     if (tables.length === 0) throw new LakeError('bad-file', 'it has no table');
   } finally {
@@ -44,7 +47,9 @@ function withoutWriteAheadLog(file: string): void {
 function valueText(value: unknown): string {
   if (typeof value === 'bigint') return value.toString();
   if (value instanceof Uint8Array) return JSON.stringify(Buffer.from(value).toString('base64'));
-  return typeof value === 'number' && !Number.isFinite(value) ? JSON.stringify(String(value)) : JSON.stringify(value ?? null);
+  return typeof value === 'number' && !Number.isFinite(value)
+    ? JSON.stringify(String(value))
+    : JSON.stringify(value ?? null);
 }
 
 function writeTable(database: OpenDatabase, name: string, sink: MemberSink): void {
@@ -61,7 +66,11 @@ function writeTable(database: OpenDatabase, name: string, sink: MemberSink): voi
       lines = [];
     };
     for (const row of statement.iterate()) {
-      lines.push(`{${Object.entries(row).map(([column, value]) => `${JSON.stringify(column)}:${valueText(value)}`).join(',')}}\n`);
+      lines.push(
+        `{${Object.entries(row)
+          .map(([column, value]) => `${JSON.stringify(column)}:${valueText(value)}`)
+          .join(',')}}\n`,
+      );
       if (lines.length === ROWS_AT_ONCE) flush();
     }
     flush();

@@ -42,7 +42,10 @@ export class Containers {
 
   /** `name` is `storage:path`. Fails with what is wrong with the container. */
   async open(store: LakeStore, storage: string, file: ObjectInfo, kind: ContainerKind): Promise<OpenContainer> {
-    const key = createHash('sha256').update([store.uri, file.path, file.bytes, file.modified, file.etag ?? '', kind].join('\0')).digest('hex').slice(0, 32);
+    const key = createHash('sha256')
+      .update([store.uri, file.path, file.bytes, file.modified, file.etag ?? '', kind].join('\0'))
+      .digest('hex')
+      .slice(0, 32);
     const kept = this.#kept.get(key);
     if (kept) {
       kept.used = Date.now();
@@ -50,12 +53,20 @@ export class Containers {
     }
     const bad = this.#bad.get(key);
     if (bad) throw bad;
-    const making = this.#making.get(key) ?? this.#make(store, `${storage}:${file.path}`, file, kind, key).finally(() => this.#making.delete(key));
+    const making =
+      this.#making.get(key) ??
+      this.#make(store, `${storage}:${file.path}`, file, kind, key).finally(() => this.#making.delete(key));
     this.#making.set(key, making);
     return making;
   }
 
-  async #make(store: LakeStore, name: string, file: ObjectInfo, kind: ContainerKind, key: string): Promise<OpenContainer> {
+  async #make(
+    store: LakeStore,
+    name: string,
+    file: ObjectInfo,
+    kind: ContainerKind,
+    key: string,
+  ): Promise<OpenContainer> {
     const folder = path.join(this.folder, key);
     const part = `${folder}.part`;
     rmSync(part, { recursive: true, force: true });
@@ -65,7 +76,10 @@ export class Containers {
       const source = here ?? path.join(part, 'container');
       if (here === undefined) await store.fetchFile(file.path, source);
       const mostBytes = Math.min(this.limitBytes, ANY_BYTES + file.bytes * MOST_TIMES);
-      const found = await inOtherProcess(name, this.engine.call('container', { kind, source, target: part, name, mostBytes }));
+      const found = await inOtherProcess(
+        name,
+        this.engine.call('container', { kind, source, target: part, name, mostBytes }),
+      );
       if (here === undefined) rmSync(source);
       writeFileSync(path.join(part, INDEX), JSON.stringify(found));
       rmSync(folder, { recursive: true, force: true });

@@ -16,7 +16,18 @@ export function groundsOf(guesses: readonly ColumnGuess[] | undefined): Grounds 
   if (!telling) return {};
   const files = guesses!.length > 1 ? `, in the largest of ${guesses!.length} files` : '';
   return {
-    why: `${telling.why}${files}`, others: [{ ...telling, label: labelOf(telling), misfits: 0, examples: [] }, ...telling.others].map(({ type, form, label, misfits, examples }) => ({ type: typeName(type), ...(form ? { form } : {}), label, misfits, examples })),
-    ...(guesses!.every((each) => each.isAmbiguous === true || each.values === 0) && telling.isAmbiguous ? { isAmbiguous: true } : {}),
+    why: `${telling.why}${files}`,
+    others: [{ ...telling, label: labelOf(telling), misfits: 0, examples: [] }, ...telling.others].map(
+      ({ type, form, label, misfits, examples }) => ({
+        type: typeName(type),
+        ...(form ? { form } : {}),
+        label,
+        misfits,
+        examples,
+      }),
+    ),
+    ...(guesses!.every((each) => each.isAmbiguous === true || each.values === 0) && telling.isAmbiguous
+      ? { isAmbiguous: true }
+      : {}),
   };
 }

@@ -19,20 +19,45 @@ export interface PlainFile {
 }
 
 /** `packing` is found out by the first bytes where it is not given. */
-export async function withPlainFile<T>(local: LocalFiles, storage: OpenStorage, file: ObjectInfo, packing: Compression | undefined, use: (plain: PlainFile) => Promise<T>): Promise<T> {
-  const packed = packing === undefined || packing === 'auto' ? compressionByBytes(await storage.store.read(file.path, { start: 0, end: PACKING_BYTES })) : packing;
-  if (isUnpackedByEngine(packed)) return use({ packing: packed, compression: packed, bytes: file.bytes, read: (range) => storage.store.read(file.path, range) });
+export async function withPlainFile<T>(
+  local: LocalFiles,
+  storage: OpenStorage,
+  file: ObjectInfo,
+  packing: Compression | undefined,
+  use: (plain: PlainFile) => Promise<T>,
+): Promise<T> {
+  const packed =
+    packing === undefined || packing === 'auto'
+      ? compressionByBytes(await storage.store.read(file.path, { start: 0, end: PACKING_BYTES }))
+      : packing;
+  if (isUnpackedByEngine(packed))
+    return use({
+      packing: packed,
+      compression: packed,
+      bytes: file.bytes,
+      read: (range) => storage.store.read(file.path, range),
+    });
   const lease = await local.lease(storage, [{ ...file, packed }]);
   const copy = lease.pathOf(file);
   try {
-    return await use({ packing: packed, compression: 'none', bytes: (await stat(copy)).size, read: (range) => readPart(copy, range) });
+    return await use({
+      packing: packed,
+      compression: 'none',
+      bytes: (await stat(copy)).size,
+      read: (range) => readPart(copy, range),
+    });
   } finally {
     lease.release();
   }
 }
 
 /** The first bytes of a file, unpacked. Of a packed file so many are read, and what they hold is given. */
-export async function plainHead(local: LocalFiles, storage: OpenStorage, file: ObjectInfo, bytes: number): Promise<Uint8Array> {
+export async function plainHead(
+  local: LocalFiles,
+  storage: OpenStorage,
+  file: ObjectInfo,
+  bytes: number,
+): Promise<Uint8Array> {
   const head = await storage.store.read(file.path, { start: 0, end: bytes });
   const packed = compressionByBytes(head);
   if (isUnpackedByEngine(packed)) return unpackHead(head, packed);

@@ -25,14 +25,15 @@ export class Lz4Frames {
   #window: Buffer = Buffer.alloc(0);
 
   /** Unpacks what is whole so far. Fails on what is no LZ4 frame. */
-  * push(chunk: Uint8Array): Generator<Buffer> {
+  *push(chunk: Uint8Array): Generator<Buffer> {
     this.#held = Buffer.concat([this.#held, chunk]);
     for (let plain = this.#next(); plain; plain = this.#next()) if (plain.length > 0) yield plain;
   }
 
   /** Fails where the text ends within a frame. */
   end(): void {
-    if (this.#held.length > 0 || this.#skip > 0 || (this.#frame && !this.#frame.isLegacy)) throw new Error('the LZ4 frame is cut short');
+    if (this.#held.length > 0 || this.#skip > 0 || (this.#frame && !this.#frame.isLegacy))
+      throw new Error('the LZ4 frame is cut short');
   }
 
   /** The next block, nothing for what is none, undefined where more bytes are needed. */
@@ -55,7 +56,12 @@ export class Lz4Frames {
     }
     if (magic === LEGACY_MAGIC) {
       this.#take(4);
-      this.#frame = { blockBytes: LEGACY_BLOCK_BYTES, hasBlockChecksums: false, hasContentChecksum: false, isLegacy: true };
+      this.#frame = {
+        blockBytes: LEGACY_BLOCK_BYTES,
+        hasBlockChecksums: false,
+        hasContentChecksum: false,
+        isLegacy: true,
+      };
       return Buffer.alloc(0);
     }
     if (magic !== MAGIC) throw new Error('not an LZ4 frame');
@@ -67,7 +73,12 @@ export class Lz4Frames {
     if (flags & 1) throw new Error('an LZ4 frame that needs a dictionary');
     this.#take(bytes);
     this.#window = Buffer.alloc(0);
-    this.#frame = { blockBytes, hasBlockChecksums: (flags & 16) > 0, hasContentChecksum: (flags & 4) > 0, isLegacy: false };
+    this.#frame = {
+      blockBytes,
+      hasBlockChecksums: (flags & 16) > 0,
+      hasContentChecksum: (flags & 4) > 0,
+      isLegacy: false,
+    };
     return Buffer.alloc(0);
   }
 
@@ -87,11 +98,14 @@ export class Lz4Frames {
     }
     const isPlain = !frame.isLegacy && head >= 0x80000000;
     const bytes = frame.isLegacy ? head : head & 0x7fffffff;
-    if (bytes > frame.blockBytes + (frame.isLegacy ? frame.blockBytes / 255 + 16 : 0)) throw new Error('an LZ4 block is longer than its frame says');
+    if (bytes > frame.blockBytes + (frame.isLegacy ? frame.blockBytes / 255 + 16 : 0))
+      throw new Error('an LZ4 block is longer than its frame says');
     const whole = 4 + bytes + (frame.hasBlockChecksums ? 4 : 0);
     if (this.#held.length < whole) return undefined;
     const packed = this.#take(whole).subarray(4, 4 + bytes);
-    const plain = isPlain ? Buffer.from(packed) : unpackBlock(packed, frame.blockBytes, frame.isLegacy ? Buffer.alloc(0) : this.#window);
+    const plain = isPlain
+      ? Buffer.from(packed)
+      : unpackBlock(packed, frame.blockBytes, frame.isLegacy ? Buffer.alloc(0) : this.#window);
     const seen = Buffer.concat([this.#window, plain]);
     this.#window = seen.subarray(Math.max(0, seen.length - WINDOW_BYTES));
     return plain;
@@ -113,7 +127,7 @@ export function unpackBlock(packed: Uint8Array, most: number, before: Uint8Array
   const lengthOf = (nibble: number) => {
     let length = nibble;
     if (nibble === 15) {
-      for (let more = 255; more === 255; ) {
+      for (let more = 255; more === 255;) {
         more = packed[at++]!;
         if (more === undefined) throw new Error('an LZ4 block is cut short');
         length += more;

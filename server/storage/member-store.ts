@@ -132,7 +132,11 @@ export class MemberStore implements LakeStore {
     const container = await this.store.head(place.container);
     // A folder may be named so.
     if (!container) return undefined;
-    return { container, content: await containers.open(this.store, this.name, container, place.kind), member: place.member };
+    return {
+      container,
+      content: await containers.open(this.store, this.name, container, place.kind),
+      member: place.member,
+    };
   }
 
   async #memberFile(file: string): Promise<string | undefined> {
@@ -140,7 +144,10 @@ export class MemberStore implements LakeStore {
     const inside = await this.#inside(file);
     if (!inside) return undefined;
     const found = inside.content.members.find((each) => each.path === inside.member);
-    if (!found) throw new LakeError('not-found', `There is no ${inside.member} in ${this.name}:${inside.container.path}.`, { path: file });
+    if (!found)
+      throw new LakeError('not-found', `There is no ${inside.member} in ${this.name}:${inside.container.path}.`, {
+        path: file,
+      });
     return path.join(inside.content.folder, found.file);
   }
 
@@ -169,6 +176,7 @@ function keepFile(error: unknown): ObjectInfo[] {
 /** Of the time and etag of their container, since it is what changes. */
 function membersBelow({ container, content, member }: Inside): ObjectInfo[] {
   const { path: at, bytes: _, ...state } = container;
-  return content.members.filter((each) => member === '' || each.path === member || below(member, each.path) !== undefined)
+  return content.members
+    .filter((each) => member === '' || each.path === member || below(member, each.path) !== undefined)
     .map((each) => ({ ...state, path: joinPath(at, each.path), bytes: each.bytes }));
 }

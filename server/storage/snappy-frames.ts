@@ -9,7 +9,7 @@ export class SnappyFrames {
   #isBegun = false;
 
   /** Unpacks what is whole so far. Fails on what is not of this format. */
-  * push(chunk: Uint8Array): Generator<Buffer> {
+  *push(chunk: Uint8Array): Generator<Buffer> {
     this.#held = Buffer.concat([this.#held, chunk]);
     while (this.#held.length >= 4) {
       const kind = this.#held[0]!;
@@ -21,7 +21,8 @@ export class SnappyFrames {
       this.#isBegun = true;
       if (kind === PLAIN) yield body.subarray(4);
       else if (kind === PACKED) yield unpackSnappy(body.subarray(4), MOST_PLAIN);
-      else if (kind !== IDENTIFIER && kind < 0x80) throw new Error(`a Snappy chunk of kind ${kind}, which is not known`);
+      else if (kind !== IDENTIFIER && kind < 0x80)
+        throw new Error(`a Snappy chunk of kind ${kind}, which is not known`);
     }
   }
 
@@ -37,7 +38,8 @@ export function unpackSnappy(bytes: Uint8Array, most: number): Buffer {
     length += (bytes[at]! & 0x7f) * scale;
     if (!(bytes[at]! >= 128)) break;
   }
-  if (!(length <= most)) throw new Error(`a Snappy block says that it holds ${length} bytes, where ${most} are the most`);
+  if (!(length <= most))
+    throw new Error(`a Snappy block says that it holds ${length} bytes, where ${most} are the most`);
   const plain = new Uint8Array(length);
   snappyUncompress(bytes as Uint8Array<ArrayBuffer>, plain);
   return Buffer.from(plain.buffer);
